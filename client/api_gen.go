@@ -174,6 +174,108 @@ func (e AgainVerdict) Valid() bool {
 	}
 }
 
+// Defines values for AlertPer.
+const (
+	AlertPerGate    AlertPer = "gate"
+	AlertPerGroup   AlertPer = "group"
+	AlertPerNetwork AlertPer = "network"
+	AlertPerPerson  AlertPer = "person"
+	AlertPerSite    AlertPer = "site"
+)
+
+// Valid indicates whether the value is a known member of the AlertPer enum.
+func (e AlertPer) Valid() bool {
+	switch e {
+	case AlertPerGate:
+		return true
+	case AlertPerGroup:
+		return true
+	case AlertPerNetwork:
+		return true
+	case AlertPerPerson:
+		return true
+	case AlertPerSite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlertWhat.
+const (
+	AlertWhatExpectations AlertWhat = "expectations"
+	AlertWhatGates        AlertWhat = "gates"
+	AlertWhatPacks        AlertWhat = "packs"
+	AlertWhatRequests     AlertWhat = "requests"
+)
+
+// Valid indicates whether the value is a known member of the AlertWhat enum.
+func (e AlertWhat) Valid() bool {
+	switch e {
+	case AlertWhatExpectations:
+		return true
+	case AlertWhatGates:
+		return true
+	case AlertWhatPacks:
+		return true
+	case AlertWhatRequests:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlertInputPer.
+const (
+	AlertInputPerGate    AlertInputPer = "gate"
+	AlertInputPerGroup   AlertInputPer = "group"
+	AlertInputPerNetwork AlertInputPer = "network"
+	AlertInputPerPerson  AlertInputPer = "person"
+	AlertInputPerSite    AlertInputPer = "site"
+)
+
+// Valid indicates whether the value is a known member of the AlertInputPer enum.
+func (e AlertInputPer) Valid() bool {
+	switch e {
+	case AlertInputPerGate:
+		return true
+	case AlertInputPerGroup:
+		return true
+	case AlertInputPerNetwork:
+		return true
+	case AlertInputPerPerson:
+		return true
+	case AlertInputPerSite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlertInputWhat.
+const (
+	AlertInputWhatExpectations AlertInputWhat = "expectations"
+	AlertInputWhatGates        AlertInputWhat = "gates"
+	AlertInputWhatPacks        AlertInputWhat = "packs"
+	AlertInputWhatRequests     AlertInputWhat = "requests"
+)
+
+// Valid indicates whether the value is a known member of the AlertInputWhat enum.
+func (e AlertInputWhat) Valid() bool {
+	switch e {
+	case AlertInputWhatExpectations:
+		return true
+	case AlertInputWhatGates:
+		return true
+	case AlertInputWhatPacks:
+		return true
+	case AlertInputWhatRequests:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CellVerdict.
 const (
 	CellVerdictAllow CellVerdict = "allow"
@@ -447,6 +549,45 @@ func (e CoverageAnswer) Valid() bool {
 	case CoverageAnswerNotDecided:
 		return true
 	case CoverageAnswerYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryHow.
+const (
+	DeliveryHowHook DeliveryHow = "hook"
+	DeliveryHowMail DeliveryHow = "mail"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryHow enum.
+func (e DeliveryHow) Valid() bool {
+	switch e {
+	case DeliveryHowHook:
+		return true
+	case DeliveryHowMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateDelivered DeliveryState = "delivered"
+	DeliveryStateGivenUp   DeliveryState = "given up"
+	DeliveryStateWaiting   DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateDelivered:
+		return true
+	case DeliveryStateGivenUp:
+		return true
+	case DeliveryStateWaiting:
 		return true
 	default:
 		return false
@@ -1068,6 +1209,42 @@ func (e FlipVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ForwardProtocol.
+const (
+	ForwardProtocolOtlp   ForwardProtocol = "otlp"
+	ForwardProtocolSyslog ForwardProtocol = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ForwardProtocol enum.
+func (e ForwardProtocol) Valid() bool {
+	switch e {
+	case ForwardProtocolOtlp:
+		return true
+	case ForwardProtocolSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ForwardInputProtocol.
+const (
+	ForwardInputProtocolOtlp   ForwardInputProtocol = "otlp"
+	ForwardInputProtocolSyslog ForwardInputProtocol = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ForwardInputProtocol enum.
+func (e ForwardInputProtocol) Valid() bool {
+	switch e {
+	case ForwardInputProtocolOtlp:
+		return true
+	case ForwardInputProtocolSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FoundEntryKind.
 const (
 	FoundEntryKindAddress    FoundEntryKind = "address"
@@ -1449,6 +1626,117 @@ func (e HealthOutputBodyDatabase) Valid() bool {
 	case HealthOutputBodyDatabaseAnswers:
 		return true
 	case HealthOutputBodyDatabaseSilent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeptReportFiles.
+const (
+	KeptReportFilesCsv KeptReportFiles = "csv"
+	KeptReportFilesPdf KeptReportFiles = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the KeptReportFiles enum.
+func (e KeptReportFiles) Valid() bool {
+	switch e {
+	case KeptReportFilesCsv:
+		return true
+	case KeptReportFilesPdf:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeptReportSections.
+const (
+	KeptReportSectionsBlocked    KeptReportSections = "blocked"
+	KeptReportSectionsCategories KeptReportSections = "categories"
+	KeptReportSectionsFamilies   KeptReportSections = "families"
+	KeptReportSectionsGates      KeptReportSections = "gates"
+	KeptReportSectionsGroups     KeptReportSections = "groups"
+	KeptReportSectionsLists      KeptReportSections = "lists"
+	KeptReportSectionsMachines   KeptReportSections = "machines"
+	KeptReportSectionsNetworks   KeptReportSections = "networks"
+	KeptReportSectionsNew        KeptReportSections = "new"
+	KeptReportSectionsOver       KeptReportSections = "over"
+	KeptReportSectionsPeople     KeptReportSections = "people"
+	KeptReportSectionsPolicies   KeptReportSections = "policies"
+	KeptReportSectionsProvisos   KeptReportSections = "provisos"
+	KeptReportSectionsRules      KeptReportSections = "rules"
+	KeptReportSectionsSites      KeptReportSections = "sites"
+	KeptReportSectionsUnrated    KeptReportSections = "unrated"
+	KeptReportSectionsWords      KeptReportSections = "words"
+)
+
+// Valid indicates whether the value is a known member of the KeptReportSections enum.
+func (e KeptReportSections) Valid() bool {
+	switch e {
+	case KeptReportSectionsBlocked:
+		return true
+	case KeptReportSectionsCategories:
+		return true
+	case KeptReportSectionsFamilies:
+		return true
+	case KeptReportSectionsGates:
+		return true
+	case KeptReportSectionsGroups:
+		return true
+	case KeptReportSectionsLists:
+		return true
+	case KeptReportSectionsMachines:
+		return true
+	case KeptReportSectionsNetworks:
+		return true
+	case KeptReportSectionsNew:
+		return true
+	case KeptReportSectionsOver:
+		return true
+	case KeptReportSectionsPeople:
+		return true
+	case KeptReportSectionsPolicies:
+		return true
+	case KeptReportSectionsProvisos:
+		return true
+	case KeptReportSectionsRules:
+		return true
+	case KeptReportSectionsSites:
+		return true
+	case KeptReportSectionsUnrated:
+		return true
+	case KeptReportSectionsWords:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeptReportSpan.
+const (
+	KeptReportSpanDay   KeptReportSpan = "day"
+	KeptReportSpanMonth KeptReportSpan = "month"
+	KeptReportSpanN24H  KeptReportSpan = "24h"
+	KeptReportSpanN30D  KeptReportSpan = "30d"
+	KeptReportSpanN7D   KeptReportSpan = "7d"
+	KeptReportSpanWeek  KeptReportSpan = "week"
+)
+
+// Valid indicates whether the value is a known member of the KeptReportSpan enum.
+func (e KeptReportSpan) Valid() bool {
+	switch e {
+	case KeptReportSpanDay:
+		return true
+	case KeptReportSpanMonth:
+		return true
+	case KeptReportSpanN24H:
+		return true
+	case KeptReportSpanN30D:
+		return true
+	case KeptReportSpanN7D:
+		return true
+	case KeptReportSpanWeek:
 		return true
 	default:
 		return false
@@ -2349,6 +2637,117 @@ func (e ReplayRequestBefore) Valid() bool {
 	}
 }
 
+// Defines values for ReportInputFiles.
+const (
+	ReportInputFilesCsv ReportInputFiles = "csv"
+	ReportInputFilesPdf ReportInputFiles = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportInputFiles enum.
+func (e ReportInputFiles) Valid() bool {
+	switch e {
+	case ReportInputFilesCsv:
+		return true
+	case ReportInputFilesPdf:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportInputSections.
+const (
+	ReportInputSectionsBlocked    ReportInputSections = "blocked"
+	ReportInputSectionsCategories ReportInputSections = "categories"
+	ReportInputSectionsFamilies   ReportInputSections = "families"
+	ReportInputSectionsGates      ReportInputSections = "gates"
+	ReportInputSectionsGroups     ReportInputSections = "groups"
+	ReportInputSectionsLists      ReportInputSections = "lists"
+	ReportInputSectionsMachines   ReportInputSections = "machines"
+	ReportInputSectionsNetworks   ReportInputSections = "networks"
+	ReportInputSectionsNew        ReportInputSections = "new"
+	ReportInputSectionsOver       ReportInputSections = "over"
+	ReportInputSectionsPeople     ReportInputSections = "people"
+	ReportInputSectionsPolicies   ReportInputSections = "policies"
+	ReportInputSectionsProvisos   ReportInputSections = "provisos"
+	ReportInputSectionsRules      ReportInputSections = "rules"
+	ReportInputSectionsSites      ReportInputSections = "sites"
+	ReportInputSectionsUnrated    ReportInputSections = "unrated"
+	ReportInputSectionsWords      ReportInputSections = "words"
+)
+
+// Valid indicates whether the value is a known member of the ReportInputSections enum.
+func (e ReportInputSections) Valid() bool {
+	switch e {
+	case ReportInputSectionsBlocked:
+		return true
+	case ReportInputSectionsCategories:
+		return true
+	case ReportInputSectionsFamilies:
+		return true
+	case ReportInputSectionsGates:
+		return true
+	case ReportInputSectionsGroups:
+		return true
+	case ReportInputSectionsLists:
+		return true
+	case ReportInputSectionsMachines:
+		return true
+	case ReportInputSectionsNetworks:
+		return true
+	case ReportInputSectionsNew:
+		return true
+	case ReportInputSectionsOver:
+		return true
+	case ReportInputSectionsPeople:
+		return true
+	case ReportInputSectionsPolicies:
+		return true
+	case ReportInputSectionsProvisos:
+		return true
+	case ReportInputSectionsRules:
+		return true
+	case ReportInputSectionsSites:
+		return true
+	case ReportInputSectionsUnrated:
+		return true
+	case ReportInputSectionsWords:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportInputSpan.
+const (
+	ReportInputSpanDay   ReportInputSpan = "day"
+	ReportInputSpanMonth ReportInputSpan = "month"
+	ReportInputSpanN24H  ReportInputSpan = "24h"
+	ReportInputSpanN30D  ReportInputSpan = "30d"
+	ReportInputSpanN7D   ReportInputSpan = "7d"
+	ReportInputSpanWeek  ReportInputSpan = "week"
+)
+
+// Valid indicates whether the value is a known member of the ReportInputSpan enum.
+func (e ReportInputSpan) Valid() bool {
+	switch e {
+	case ReportInputSpanDay:
+		return true
+	case ReportInputSpanMonth:
+		return true
+	case ReportInputSpanN24H:
+		return true
+	case ReportInputSpanN30D:
+		return true
+	case ReportInputSpanN7D:
+		return true
+	case ReportInputSpanWeek:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReviewFindingSeverity.
 const (
 	ReviewFindingSeverityDoubt  ReviewFindingSeverity = "doubt"
@@ -2433,6 +2832,210 @@ func (e SafeBodyBy) Valid() bool {
 	case SafeBodyByHost:
 		return true
 	case SafeBodyByParameter:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SavedSearchColumns.
+const (
+	SavedSearchColumnsAddress    SavedSearchColumns = "address"
+	SavedSearchColumnsAgent      SavedSearchColumns = "agent"
+	SavedSearchColumnsBy         SavedSearchColumns = "by"
+	SavedSearchColumnsCategories SavedSearchColumns = "categories"
+	SavedSearchColumnsDuration   SavedSearchColumns = "duration"
+	SavedSearchColumnsEntry      SavedSearchColumns = "entry"
+	SavedSearchColumnsGate       SavedSearchColumns = "gate"
+	SavedSearchColumnsGroups     SavedSearchColumns = "groups"
+	SavedSearchColumnsHost       SavedSearchColumns = "host"
+	SavedSearchColumnsList       SavedSearchColumns = "list"
+	SavedSearchColumnsMachine    SavedSearchColumns = "machine"
+	SavedSearchColumnsMethod     SavedSearchColumns = "method"
+	SavedSearchColumnsNetwork    SavedSearchColumns = "network"
+	SavedSearchColumnsOutcome    SavedSearchColumns = "outcome"
+	SavedSearchColumnsPerson     SavedSearchColumns = "person"
+	SavedSearchColumnsPolicy     SavedSearchColumns = "policy"
+	SavedSearchColumnsProvisos   SavedSearchColumns = "provisos"
+	SavedSearchColumnsReferrer   SavedSearchColumns = "referrer"
+	SavedSearchColumnsRequest    SavedSearchColumns = "request"
+	SavedSearchColumnsRevision   SavedSearchColumns = "revision"
+	SavedSearchColumnsRung       SavedSearchColumns = "rung"
+	SavedSearchColumnsSight      SavedSearchColumns = "sight"
+	SavedSearchColumnsSize       SavedSearchColumns = "size"
+	SavedSearchColumnsStatus     SavedSearchColumns = "status"
+	SavedSearchColumnsTime       SavedSearchColumns = "time"
+	SavedSearchColumnsTraits     SavedSearchColumns = "traits"
+	SavedSearchColumnsType       SavedSearchColumns = "type"
+	SavedSearchColumnsVerdict    SavedSearchColumns = "verdict"
+	SavedSearchColumnsWho        SavedSearchColumns = "who"
+	SavedSearchColumnsWords      SavedSearchColumns = "words"
+)
+
+// Valid indicates whether the value is a known member of the SavedSearchColumns enum.
+func (e SavedSearchColumns) Valid() bool {
+	switch e {
+	case SavedSearchColumnsAddress:
+		return true
+	case SavedSearchColumnsAgent:
+		return true
+	case SavedSearchColumnsBy:
+		return true
+	case SavedSearchColumnsCategories:
+		return true
+	case SavedSearchColumnsDuration:
+		return true
+	case SavedSearchColumnsEntry:
+		return true
+	case SavedSearchColumnsGate:
+		return true
+	case SavedSearchColumnsGroups:
+		return true
+	case SavedSearchColumnsHost:
+		return true
+	case SavedSearchColumnsList:
+		return true
+	case SavedSearchColumnsMachine:
+		return true
+	case SavedSearchColumnsMethod:
+		return true
+	case SavedSearchColumnsNetwork:
+		return true
+	case SavedSearchColumnsOutcome:
+		return true
+	case SavedSearchColumnsPerson:
+		return true
+	case SavedSearchColumnsPolicy:
+		return true
+	case SavedSearchColumnsProvisos:
+		return true
+	case SavedSearchColumnsReferrer:
+		return true
+	case SavedSearchColumnsRequest:
+		return true
+	case SavedSearchColumnsRevision:
+		return true
+	case SavedSearchColumnsRung:
+		return true
+	case SavedSearchColumnsSight:
+		return true
+	case SavedSearchColumnsSize:
+		return true
+	case SavedSearchColumnsStatus:
+		return true
+	case SavedSearchColumnsTime:
+		return true
+	case SavedSearchColumnsTraits:
+		return true
+	case SavedSearchColumnsType:
+		return true
+	case SavedSearchColumnsVerdict:
+		return true
+	case SavedSearchColumnsWho:
+		return true
+	case SavedSearchColumnsWords:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SavedSearchInputColumns.
+const (
+	SavedSearchInputColumnsAddress    SavedSearchInputColumns = "address"
+	SavedSearchInputColumnsAgent      SavedSearchInputColumns = "agent"
+	SavedSearchInputColumnsBy         SavedSearchInputColumns = "by"
+	SavedSearchInputColumnsCategories SavedSearchInputColumns = "categories"
+	SavedSearchInputColumnsDuration   SavedSearchInputColumns = "duration"
+	SavedSearchInputColumnsEntry      SavedSearchInputColumns = "entry"
+	SavedSearchInputColumnsGate       SavedSearchInputColumns = "gate"
+	SavedSearchInputColumnsGroups     SavedSearchInputColumns = "groups"
+	SavedSearchInputColumnsHost       SavedSearchInputColumns = "host"
+	SavedSearchInputColumnsList       SavedSearchInputColumns = "list"
+	SavedSearchInputColumnsMachine    SavedSearchInputColumns = "machine"
+	SavedSearchInputColumnsMethod     SavedSearchInputColumns = "method"
+	SavedSearchInputColumnsNetwork    SavedSearchInputColumns = "network"
+	SavedSearchInputColumnsOutcome    SavedSearchInputColumns = "outcome"
+	SavedSearchInputColumnsPerson     SavedSearchInputColumns = "person"
+	SavedSearchInputColumnsPolicy     SavedSearchInputColumns = "policy"
+	SavedSearchInputColumnsProvisos   SavedSearchInputColumns = "provisos"
+	SavedSearchInputColumnsReferrer   SavedSearchInputColumns = "referrer"
+	SavedSearchInputColumnsRequest    SavedSearchInputColumns = "request"
+	SavedSearchInputColumnsRevision   SavedSearchInputColumns = "revision"
+	SavedSearchInputColumnsRung       SavedSearchInputColumns = "rung"
+	SavedSearchInputColumnsSight      SavedSearchInputColumns = "sight"
+	SavedSearchInputColumnsSize       SavedSearchInputColumns = "size"
+	SavedSearchInputColumnsStatus     SavedSearchInputColumns = "status"
+	SavedSearchInputColumnsTime       SavedSearchInputColumns = "time"
+	SavedSearchInputColumnsTraits     SavedSearchInputColumns = "traits"
+	SavedSearchInputColumnsType       SavedSearchInputColumns = "type"
+	SavedSearchInputColumnsVerdict    SavedSearchInputColumns = "verdict"
+	SavedSearchInputColumnsWho        SavedSearchInputColumns = "who"
+	SavedSearchInputColumnsWords      SavedSearchInputColumns = "words"
+)
+
+// Valid indicates whether the value is a known member of the SavedSearchInputColumns enum.
+func (e SavedSearchInputColumns) Valid() bool {
+	switch e {
+	case SavedSearchInputColumnsAddress:
+		return true
+	case SavedSearchInputColumnsAgent:
+		return true
+	case SavedSearchInputColumnsBy:
+		return true
+	case SavedSearchInputColumnsCategories:
+		return true
+	case SavedSearchInputColumnsDuration:
+		return true
+	case SavedSearchInputColumnsEntry:
+		return true
+	case SavedSearchInputColumnsGate:
+		return true
+	case SavedSearchInputColumnsGroups:
+		return true
+	case SavedSearchInputColumnsHost:
+		return true
+	case SavedSearchInputColumnsList:
+		return true
+	case SavedSearchInputColumnsMachine:
+		return true
+	case SavedSearchInputColumnsMethod:
+		return true
+	case SavedSearchInputColumnsNetwork:
+		return true
+	case SavedSearchInputColumnsOutcome:
+		return true
+	case SavedSearchInputColumnsPerson:
+		return true
+	case SavedSearchInputColumnsPolicy:
+		return true
+	case SavedSearchInputColumnsProvisos:
+		return true
+	case SavedSearchInputColumnsReferrer:
+		return true
+	case SavedSearchInputColumnsRequest:
+		return true
+	case SavedSearchInputColumnsRevision:
+		return true
+	case SavedSearchInputColumnsRung:
+		return true
+	case SavedSearchInputColumnsSight:
+		return true
+	case SavedSearchInputColumnsSize:
+		return true
+	case SavedSearchInputColumnsStatus:
+		return true
+	case SavedSearchInputColumnsTime:
+		return true
+	case SavedSearchInputColumnsTraits:
+		return true
+	case SavedSearchInputColumnsType:
+		return true
+	case SavedSearchInputColumnsVerdict:
+		return true
+	case SavedSearchInputColumnsWho:
+		return true
+	case SavedSearchInputColumnsWords:
 		return true
 	default:
 		return false
@@ -2943,6 +3546,27 @@ func (e TidyInputBodyKinds) Valid() bool {
 	case TidyInputBodyKindsEnded:
 		return true
 	case TidyInputBodyKindsUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TimetableEvery.
+const (
+	TimetableEveryDay   TimetableEvery = "day"
+	TimetableEveryMonth TimetableEvery = "month"
+	TimetableEveryWeek  TimetableEvery = "week"
+)
+
+// Valid indicates whether the value is a known member of the TimetableEvery enum.
+func (e TimetableEvery) Valid() bool {
+	switch e {
+	case TimetableEveryDay:
+		return true
+	case TimetableEveryMonth:
+		return true
+	case TimetableEveryWeek:
 		return true
 	default:
 		return false
@@ -3468,6 +4092,210 @@ func (e ImportPeopleParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for MakeReportParamsSpan.
+const (
+	MakeReportParamsSpanDay   MakeReportParamsSpan = "day"
+	MakeReportParamsSpanMonth MakeReportParamsSpan = "month"
+	MakeReportParamsSpanN24H  MakeReportParamsSpan = "24h"
+	MakeReportParamsSpanN30D  MakeReportParamsSpan = "30d"
+	MakeReportParamsSpanN7D   MakeReportParamsSpan = "7d"
+	MakeReportParamsSpanWeek  MakeReportParamsSpan = "week"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportParamsSpan enum.
+func (e MakeReportParamsSpan) Valid() bool {
+	switch e {
+	case MakeReportParamsSpanDay:
+		return true
+	case MakeReportParamsSpanMonth:
+		return true
+	case MakeReportParamsSpanN24H:
+		return true
+	case MakeReportParamsSpanN30D:
+		return true
+	case MakeReportParamsSpanN7D:
+		return true
+	case MakeReportParamsSpanWeek:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MakeReportParamsSection.
+const (
+	MakeReportParamsSectionBlocked    MakeReportParamsSection = "blocked"
+	MakeReportParamsSectionCategories MakeReportParamsSection = "categories"
+	MakeReportParamsSectionFamilies   MakeReportParamsSection = "families"
+	MakeReportParamsSectionGates      MakeReportParamsSection = "gates"
+	MakeReportParamsSectionGroups     MakeReportParamsSection = "groups"
+	MakeReportParamsSectionLists      MakeReportParamsSection = "lists"
+	MakeReportParamsSectionMachines   MakeReportParamsSection = "machines"
+	MakeReportParamsSectionNetworks   MakeReportParamsSection = "networks"
+	MakeReportParamsSectionNew        MakeReportParamsSection = "new"
+	MakeReportParamsSectionOver       MakeReportParamsSection = "over"
+	MakeReportParamsSectionPeople     MakeReportParamsSection = "people"
+	MakeReportParamsSectionPolicies   MakeReportParamsSection = "policies"
+	MakeReportParamsSectionProvisos   MakeReportParamsSection = "provisos"
+	MakeReportParamsSectionRules      MakeReportParamsSection = "rules"
+	MakeReportParamsSectionSites      MakeReportParamsSection = "sites"
+	MakeReportParamsSectionUnrated    MakeReportParamsSection = "unrated"
+	MakeReportParamsSectionWords      MakeReportParamsSection = "words"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportParamsSection enum.
+func (e MakeReportParamsSection) Valid() bool {
+	switch e {
+	case MakeReportParamsSectionBlocked:
+		return true
+	case MakeReportParamsSectionCategories:
+		return true
+	case MakeReportParamsSectionFamilies:
+		return true
+	case MakeReportParamsSectionGates:
+		return true
+	case MakeReportParamsSectionGroups:
+		return true
+	case MakeReportParamsSectionLists:
+		return true
+	case MakeReportParamsSectionMachines:
+		return true
+	case MakeReportParamsSectionNetworks:
+		return true
+	case MakeReportParamsSectionNew:
+		return true
+	case MakeReportParamsSectionOver:
+		return true
+	case MakeReportParamsSectionPeople:
+		return true
+	case MakeReportParamsSectionPolicies:
+		return true
+	case MakeReportParamsSectionProvisos:
+		return true
+	case MakeReportParamsSectionRules:
+		return true
+	case MakeReportParamsSectionSites:
+		return true
+	case MakeReportParamsSectionUnrated:
+		return true
+	case MakeReportParamsSectionWords:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MakeReportFileParamsSpan.
+const (
+	MakeReportFileParamsSpanDay   MakeReportFileParamsSpan = "day"
+	MakeReportFileParamsSpanMonth MakeReportFileParamsSpan = "month"
+	MakeReportFileParamsSpanN24H  MakeReportFileParamsSpan = "24h"
+	MakeReportFileParamsSpanN30D  MakeReportFileParamsSpan = "30d"
+	MakeReportFileParamsSpanN7D   MakeReportFileParamsSpan = "7d"
+	MakeReportFileParamsSpanWeek  MakeReportFileParamsSpan = "week"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportFileParamsSpan enum.
+func (e MakeReportFileParamsSpan) Valid() bool {
+	switch e {
+	case MakeReportFileParamsSpanDay:
+		return true
+	case MakeReportFileParamsSpanMonth:
+		return true
+	case MakeReportFileParamsSpanN24H:
+		return true
+	case MakeReportFileParamsSpanN30D:
+		return true
+	case MakeReportFileParamsSpanN7D:
+		return true
+	case MakeReportFileParamsSpanWeek:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MakeReportFileParamsSection.
+const (
+	MakeReportFileParamsSectionBlocked    MakeReportFileParamsSection = "blocked"
+	MakeReportFileParamsSectionCategories MakeReportFileParamsSection = "categories"
+	MakeReportFileParamsSectionFamilies   MakeReportFileParamsSection = "families"
+	MakeReportFileParamsSectionGates      MakeReportFileParamsSection = "gates"
+	MakeReportFileParamsSectionGroups     MakeReportFileParamsSection = "groups"
+	MakeReportFileParamsSectionLists      MakeReportFileParamsSection = "lists"
+	MakeReportFileParamsSectionMachines   MakeReportFileParamsSection = "machines"
+	MakeReportFileParamsSectionNetworks   MakeReportFileParamsSection = "networks"
+	MakeReportFileParamsSectionNew        MakeReportFileParamsSection = "new"
+	MakeReportFileParamsSectionOver       MakeReportFileParamsSection = "over"
+	MakeReportFileParamsSectionPeople     MakeReportFileParamsSection = "people"
+	MakeReportFileParamsSectionPolicies   MakeReportFileParamsSection = "policies"
+	MakeReportFileParamsSectionProvisos   MakeReportFileParamsSection = "provisos"
+	MakeReportFileParamsSectionRules      MakeReportFileParamsSection = "rules"
+	MakeReportFileParamsSectionSites      MakeReportFileParamsSection = "sites"
+	MakeReportFileParamsSectionUnrated    MakeReportFileParamsSection = "unrated"
+	MakeReportFileParamsSectionWords      MakeReportFileParamsSection = "words"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportFileParamsSection enum.
+func (e MakeReportFileParamsSection) Valid() bool {
+	switch e {
+	case MakeReportFileParamsSectionBlocked:
+		return true
+	case MakeReportFileParamsSectionCategories:
+		return true
+	case MakeReportFileParamsSectionFamilies:
+		return true
+	case MakeReportFileParamsSectionGates:
+		return true
+	case MakeReportFileParamsSectionGroups:
+		return true
+	case MakeReportFileParamsSectionLists:
+		return true
+	case MakeReportFileParamsSectionMachines:
+		return true
+	case MakeReportFileParamsSectionNetworks:
+		return true
+	case MakeReportFileParamsSectionNew:
+		return true
+	case MakeReportFileParamsSectionOver:
+		return true
+	case MakeReportFileParamsSectionPeople:
+		return true
+	case MakeReportFileParamsSectionPolicies:
+		return true
+	case MakeReportFileParamsSectionProvisos:
+		return true
+	case MakeReportFileParamsSectionRules:
+		return true
+	case MakeReportFileParamsSectionSites:
+		return true
+	case MakeReportFileParamsSectionUnrated:
+		return true
+	case MakeReportFileParamsSectionWords:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MakeReportFileParamsForm.
+const (
+	MakeReportFileParamsFormCsv MakeReportFileParamsForm = "csv"
+	MakeReportFileParamsFormPdf MakeReportFileParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportFileParamsForm enum.
+func (e MakeReportFileParamsForm) Valid() bool {
+	switch e {
+	case MakeReportFileParamsFormCsv:
+		return true
+	case MakeReportFileParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadCalendarParamsAs.
 const (
 	ReadCalendarParamsAsNotOn ReadCalendarParamsAs = "not on"
@@ -3678,6 +4506,11 @@ type AccountsOutputBody struct {
 	Accounts []Account `json:"accounts"`
 }
 
+// AcknowledgeInputBody defines model for AcknowledgeInputBody.
+type AcknowledgeInputBody struct {
+	Reason *string `json:"reason,omitempty"`
+}
+
 // ActivityBody defines model for ActivityBody.
 type ActivityBody struct {
 	// Key Rules call it app/key
@@ -3854,6 +4687,106 @@ type AgainSight string
 
 // AgainVerdict defines model for Again.Verdict.
 type AgainVerdict string
+
+// Alert defines model for Alert.
+type Alert struct {
+	// Again Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
+	Again *int64 `json:"again,omitempty"`
+
+	// Days packs: when the last good pull is so long ago; left out, 3
+	Days *int64 `json:"days,omitempty"`
+
+	// Deliveries The last ones, the last first
+	Deliveries []Delivery `json:"deliveries"`
+
+	// Hook An address (https or http) that it is posted to as JSON, signed
+	Hook *string            `json:"hook,omitempty"`
+	ID   openapi_types.UUID `json:"id"`
+
+	// Minutes requests: in so many minutes (left out, 10). gates: when a gate has been silent for so long, or has run something older for so long (left out, 5)
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// More requests: when there are more than so many
+	More *int64 `json:"more,omitempty"`
+	Name string `json:"name"`
+	Off  *bool  `json:"off,omitempty"`
+
+	// Open Incidents that go on and that nobody has acknowledged
+	Open int64 `json:"open"`
+
+	// Owner Who made it
+	Owner string `json:"owner"`
+
+	// Per requests: counted for each of them; left out, all together
+	Per *AlertPer `json:"per,omitempty"`
+
+	// Query requests: those that count; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Quiet When nobody is told; what happens then is told together when it is over
+	Quiet *Quiet `json:"quiet,omitempty"`
+
+	// Secret With which what is posted is signed; never given out. Left out, the one before stays
+	Secret *string `json:"secret,omitempty"`
+
+	// Signed What is posted is signed: there is a secret
+	Signed bool `json:"signed"`
+
+	// To Addresses that it is mailed to
+	To        *[]string `json:"to,omitempty"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+	Version   int64     `json:"version"`
+	What      AlertWhat `json:"what"`
+}
+
+// AlertPer requests: counted for each of them; left out, all together
+type AlertPer string
+
+// AlertWhat defines model for Alert.What.
+type AlertWhat string
+
+// AlertInput defines model for AlertInput.
+type AlertInput struct {
+	// Again Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
+	Again *int64 `json:"again,omitempty"`
+
+	// Days packs: when the last good pull is so long ago; left out, 3
+	Days *int64 `json:"days,omitempty"`
+
+	// Hook An address (https or http) that it is posted to as JSON, signed
+	Hook *string `json:"hook,omitempty"`
+
+	// Minutes requests: in so many minutes (left out, 10). gates: when a gate has been silent for so long, or has run something older for so long (left out, 5)
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// More requests: when there are more than so many
+	More *int64 `json:"more,omitempty"`
+	Name string `json:"name"`
+	Off  *bool  `json:"off,omitempty"`
+
+	// Per requests: counted for each of them; left out, all together
+	Per *AlertInputPer `json:"per,omitempty"`
+
+	// Query requests: those that count; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Quiet When nobody is told; what happens then is told together when it is over
+	Quiet *Quiet `json:"quiet,omitempty"`
+
+	// Secret With which what is posted is signed; never given out. Left out, the one before stays
+	Secret *string `json:"secret,omitempty"`
+
+	// To Addresses that it is mailed to
+	To   *[]string      `json:"to,omitempty"`
+	What AlertInputWhat `json:"what"`
+}
+
+// AlertInputPer requests: counted for each of them; left out, all together
+type AlertInputPer string
+
+// AlertInputWhat defines model for AlertInput.What.
+type AlertInputWhat string
 
 // App defines model for App.
 type App struct {
@@ -4468,6 +5401,27 @@ type DayPlan struct {
 	Rows []PlanRow `json:"rows"`
 	To   time.Time `json:"to"`
 }
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	DoneAt *time.Time         `json:"doneAt,omitempty"`
+	How    DeliveryHow        `json:"how"`
+	ID     openapi_types.UUID `json:"id"`
+	MadeAt time.Time          `json:"madeAt"`
+
+	// Problem Why the last try failed
+	Problem *string       `json:"problem,omitempty"`
+	State   DeliveryState `json:"state"`
+	Subject string        `json:"subject"`
+	To      string        `json:"to"`
+	Tries   int64         `json:"tries"`
+}
+
+// DeliveryHow defines model for Delivery.How.
+type DeliveryHow string
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
 
 // DiffOutputBody defines model for DiffOutputBody.
 type DiffOutputBody struct {
@@ -5297,6 +6251,71 @@ type FlipKind string
 // FlipVerdict What it would be then
 type FlipVerdict string
 
+// Forward defines model for Forward.
+type Forward struct {
+	// Address syslog: HOST:PORT. otlp: the address of the collector's logs, as https://collector.quillmere.example/v1/logs
+	Address string `json:"address"`
+
+	// Behind Batches of records that have come since
+	Behind int64              `json:"behind"`
+	ID     openapi_types.UUID `json:"id"`
+	Name   string             `json:"name"`
+	Off    *bool              `json:"off,omitempty"`
+
+	// Owner Who made it
+	Owner string `json:"owner"`
+
+	// Problem Why the last try failed
+	Problem *string `json:"problem,omitempty"`
+
+	// Protocol syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+	Protocol ForwardProtocol `json:"protocol"`
+
+	// Query Only records that this finds; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Roots Certificates of the authorities that are trusted, as PEM; left out, those of the machine
+	Roots *string `json:"roots,omitempty"`
+
+	// Sent Records
+	Sent int64 `json:"sent"`
+
+	// SentAt When the last ones were taken
+	SentAt *time.Time `json:"sentAt,omitempty"`
+
+	// TLS syslog: over TLS (RFC 5425)
+	TLS       *bool     `json:"tls,omitempty"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+	Version   int64     `json:"version"`
+}
+
+// ForwardProtocol syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+type ForwardProtocol string
+
+// ForwardInput defines model for ForwardInput.
+type ForwardInput struct {
+	// Address syslog: HOST:PORT. otlp: the address of the collector's logs, as https://collector.quillmere.example/v1/logs
+	Address string `json:"address"`
+	Name    string `json:"name"`
+	Off     *bool  `json:"off,omitempty"`
+
+	// Protocol syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+	Protocol ForwardInputProtocol `json:"protocol"`
+
+	// Query Only records that this finds; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Roots Certificates of the authorities that are trusted, as PEM; left out, those of the machine
+	Roots *string `json:"roots,omitempty"`
+
+	// TLS syslog: over TLS (RFC 5425)
+	TLS *bool `json:"tls,omitempty"`
+}
+
+// ForwardInputProtocol syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+type ForwardInputProtocol string
+
 // FoundEntry defines model for FoundEntry.
 type FoundEntry struct {
 	AddedAt time.Time `json:"addedAt"`
@@ -5812,6 +6831,46 @@ type ImportPeopleOutputBody struct {
 	Same      int64    `json:"same"`
 }
 
+// Incident defines model for Incident.
+type Incident struct {
+	AcknowledgedAt *time.Time         `json:"acknowledgedAt,omitempty"`
+	AcknowledgedBy *string            `json:"acknowledgedBy,omitempty"`
+	Alert          openapi_types.UUID `json:"alert"`
+	ID             openapi_types.UUID `json:"id"`
+
+	// LastAt When it was found last
+	LastAt time.Time `json:"lastAt"`
+
+	// Most The largest number that was counted
+	Most *int64 `json:"most,omitempty"`
+
+	// Name Of the alert, as it was then
+	Name string `json:"name"`
+
+	// OverAt Left out while it goes on
+	OverAt *time.Time `json:"overAt,omitempty"`
+
+	// Query That finds the records
+	Query  *string `json:"query,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Said What was found, a sentence
+	Said  string    `json:"said"`
+	Since time.Time `json:"since"`
+
+	// Subject What it is about: a person, a gate; left out for all together
+	Subject *string `json:"subject,omitempty"`
+
+	// ToldAt When somebody was told of it last
+	ToldAt *time.Time `json:"toldAt,omitempty"`
+}
+
+// IncidentsOutputBody defines model for IncidentsOutputBody.
+type IncidentsOutputBody struct {
+	// Incidents Those that go on first, the last one first
+	Incidents []Incident `json:"incidents"`
+}
+
 // InspectionBody defines model for InspectionBody.
 type InspectionBody struct {
 	// All All but those below; else none
@@ -5892,6 +6951,56 @@ type KeepGrantInputBody struct {
 	// Name Of the exception; left out, it is made from the first entry
 	Name *string `json:"name,omitempty"`
 }
+
+// KeptReport defines model for KeptReport.
+type KeptReport struct {
+	// Compare With the period before
+	Compare *bool `json:"compare,omitempty"`
+
+	// Deliveries The last ones, the last first
+	Deliveries []Delivery `json:"deliveries"`
+
+	// Files What is attached; left out, a PDF
+	Files *[]KeptReportFiles `json:"files,omitempty"`
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+
+	// NextAt When it is sent next
+	NextAt *time.Time `json:"nextAt,omitempty"`
+
+	// Owner Who made it
+	Owner string `json:"owner"`
+
+	// Query Only requests that this finds; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Sections Left out, all of them
+	Sections *[]KeptReportSections `json:"sections,omitempty"`
+
+	// Span day, week and month are the last whole ones; the others end now
+	Span KeptReportSpan `json:"span"`
+
+	// Timetable When it is sent; left out, never
+	Timetable *Timetable `json:"timetable,omitempty"`
+
+	// To Addresses that it is mailed to
+	To *[]string `json:"to,omitempty"`
+
+	// Top How many rows each section has; left out, 10
+	Top       *int64    `json:"top,omitempty"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+	Version   int64     `json:"version"`
+}
+
+// KeptReportFiles defines model for KeptReport.Files.
+type KeptReportFiles string
+
+// KeptReportSections defines model for KeptReport.Sections.
+type KeptReportSections string
+
+// KeptReportSpan day, week and month are the last whole ones; the others end now
+type KeptReportSpan string
 
 // LatestOutputBody defines model for LatestOutputBody.
 type LatestOutputBody struct {
@@ -6027,6 +7136,27 @@ type MachineInput struct {
 	Address     string  `json:"address"`
 	Description *string `json:"description,omitempty"`
 	Name        string  `json:"name"`
+}
+
+// MadeReport defines model for MadeReport.
+type MadeReport struct {
+	// Before Where the period before begins
+	Before  time.Time     `json:"before"`
+	Earlier VerdictCounts `json:"earlier"`
+	From    time.Time     `json:"from"`
+
+	// Period In words
+	Period string `json:"period"`
+
+	// Query That finds all its records
+	Query string `json:"query"`
+
+	// Reached Everything from then on was counted; where it is later than from, counting took too long
+	Reached  time.Time       `json:"reached"`
+	Sections []ReportSection `json:"sections"`
+	Title    string          `json:"title"`
+	To       time.Time       `json:"to"`
+	Total    VerdictCounts   `json:"total"`
 }
 
 // MakeAuthorityInputBody defines model for MakeAuthorityInputBody.
@@ -6990,6 +8120,13 @@ type PublishOutputBody struct {
 	Revision *Revision `json:"revision,omitempty"`
 }
 
+// Quiet defines model for Quiet.
+type Quiet struct {
+	// From As 22:00
+	From  string `json:"from"`
+	Until string `json:"until"`
+}
+
 // ReadCalendarOutputBody defines model for ReadCalendarOutputBody.
 type ReadCalendarOutputBody struct {
 	Events int64 `json:"events"`
@@ -7254,6 +8391,82 @@ type Report struct {
 	Updated int64 `json:"updated"`
 }
 
+// ReportInput defines model for ReportInput.
+type ReportInput struct {
+	// Compare With the period before
+	Compare *bool `json:"compare,omitempty"`
+
+	// Files What is attached; left out, a PDF
+	Files *[]ReportInputFiles `json:"files,omitempty"`
+	Name  string              `json:"name"`
+
+	// Query Only requests that this finds; it says nothing of the time
+	Query *string `json:"query,omitempty"`
+
+	// Sections Left out, all of them
+	Sections *[]ReportInputSections `json:"sections,omitempty"`
+
+	// Span day, week and month are the last whole ones; the others end now
+	Span ReportInputSpan `json:"span"`
+
+	// Timetable When it is sent; left out, never
+	Timetable *Timetable `json:"timetable,omitempty"`
+
+	// To Addresses that it is mailed to
+	To *[]string `json:"to,omitempty"`
+
+	// Top How many rows each section has; left out, 10
+	Top *int64 `json:"top,omitempty"`
+}
+
+// ReportInputFiles defines model for ReportInput.Files.
+type ReportInputFiles string
+
+// ReportInputSections defines model for ReportInput.Sections.
+type ReportInputSections string
+
+// ReportInputSpan day, week and month are the last whole ones; the others end now
+type ReportInputSpan string
+
+// ReportMoment defines model for ReportMoment.
+type ReportMoment struct {
+	// At When the span begins; it ends where the next begins
+	At time.Time `json:"at"`
+
+	// Earlier In the period before; zero where none is asked for
+	Earlier VerdictCounts `json:"earlier"`
+	Now     VerdictCounts `json:"now"`
+
+	// Query That finds its records
+	Query string `json:"query"`
+}
+
+// ReportRow defines model for ReportRow.
+type ReportRow struct {
+	// Earlier In the period before; zero where none is asked for
+	Earlier VerdictCounts `json:"earlier"`
+	Now     VerdictCounts `json:"now"`
+
+	// Query That finds its records
+	Query string `json:"query"`
+
+	// Value Empty where records have none
+	Value string `json:"value"`
+}
+
+// ReportSection defines model for ReportSection.
+type ReportSection struct {
+	Key string `json:"key"`
+
+	// Others Values that have no row
+	Others int64 `json:"others"`
+
+	// Over Of the section over time
+	Over  *[]ReportMoment `json:"over,omitempty"`
+	Rows  []ReportRow     `json:"rows"`
+	Title string          `json:"title"`
+}
+
 // RequestsOutputBody defines model for RequestsOutputBody.
 type RequestsOutputBody struct {
 	// Requests Open ones first, then the one made last first
@@ -7383,6 +8596,42 @@ type SafeBody struct {
 
 // SafeBodyBy A parameter or a header field that each request is sent with, or another host that answers in its place
 type SafeBodyBy string
+
+// SavedSearch defines model for SavedSearch.
+type SavedSearch struct {
+	// Columns What is shown of each record, in this order; left out, what is usual
+	Columns *[]SavedSearchColumns `json:"columns,omitempty"`
+	ID      openapi_types.UUID    `json:"id"`
+	Mine    bool                  `json:"mine"`
+	Name    string                `json:"name"`
+
+	// Owner Who made it
+	Owner string `json:"owner"`
+	Query string `json:"query"`
+
+	// Shared Everybody sees it; otherwise only who made it
+	Shared    *bool     `json:"shared,omitempty"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+	Version   int64     `json:"version"`
+}
+
+// SavedSearchColumns defines model for SavedSearch.Columns.
+type SavedSearchColumns string
+
+// SavedSearchInput defines model for SavedSearchInput.
+type SavedSearchInput struct {
+	// Columns What is shown of each record, in this order; left out, what is usual
+	Columns *[]SavedSearchInputColumns `json:"columns,omitempty"`
+	Name    string                     `json:"name"`
+	Query   string                     `json:"query"`
+
+	// Shared Everybody sees it; otherwise only who made it
+	Shared *bool `json:"shared,omitempty"`
+}
+
+// SavedSearchInputColumns defines model for SavedSearchInput.Columns.
+type SavedSearchInputColumns string
 
 // Schedule defines model for Schedule.
 type Schedule struct {
@@ -7538,6 +8787,11 @@ type Selection struct {
 
 // SelectionKind Only entries of this kind
 type SelectionKind string
+
+// SendReportOutputBody defines model for SendReportOutputBody.
+type SendReportOutputBody struct {
+	To []string `json:"to"`
+}
 
 // SessionOutputBody defines model for SessionOutputBody.
 type SessionOutputBody struct {
@@ -7944,6 +9198,12 @@ type Term struct {
 	Word string `json:"word"`
 }
 
+// TestAlertOutputBody defines model for TestAlertOutputBody.
+type TestAlertOutputBody struct {
+	// Messages That are on their way
+	Messages int64 `json:"messages"`
+}
+
 // TextInputBody defines model for TextInputBody.
 type TextInputBody struct {
 	// Lines Every line of the list, in order. Blank lines are passed over
@@ -8020,6 +9280,18 @@ type Times struct {
 	// Weekly The windows of an ordinary week, from Monday on
 	Weekly []TimeWindow `json:"weekly"`
 }
+
+// Timetable defines model for Timetable.
+type Timetable struct {
+	// At As 07:30
+	At string `json:"at"`
+
+	// Every A week's is due on Mondays, a month's on its first day
+	Every TimetableEvery `json:"every"`
+}
+
+// TimetableEvery A week's is due on Mondays, a month's on its first day
+type TimetableEvery string
 
 // Token defines model for Token.
 type Token struct {
@@ -8352,6 +9624,30 @@ type VerdictTurnAfter string
 // VerdictTurnBefore defines model for VerdictTurn.Before.
 type VerdictTurnBefore string
 
+// WatchedListOutputAlertBody defines model for WatchedListOutputAlertBody.
+type WatchedListOutputAlertBody struct {
+	// Items By name
+	Items []Alert `json:"items"`
+}
+
+// WatchedListOutputForwardBody defines model for WatchedListOutputForwardBody.
+type WatchedListOutputForwardBody struct {
+	// Items By name
+	Items []Forward `json:"items"`
+}
+
+// WatchedListOutputKeptReportBody defines model for WatchedListOutputKeptReportBody.
+type WatchedListOutputKeptReportBody struct {
+	// Items By name
+	Items []KeptReport `json:"items"`
+}
+
+// WatchedListOutputSavedSearchBody defines model for WatchedListOutputSavedSearchBody.
+type WatchedListOutputSavedSearchBody struct {
+	// Items By name
+	Items []SavedSearch `json:"items"`
+}
+
 // WhenBody defines model for WhenBody.
 type WhenBody struct {
 	// Outside While the schedule is not in force
@@ -8442,6 +9738,18 @@ type ZoneTaker struct {
 
 	// Serial Of what it took last
 	Serial int64 `json:"serial"`
+}
+
+// RemoveAlertParams defines parameters for RemoveAlert.
+type RemoveAlertParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutAlertParams defines parameters for PutAlert.
+type PutAlertParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // GetAppsParams defines parameters for GetApps.
@@ -8608,6 +9916,18 @@ type PutExpectationParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// RemoveForwardParams defines parameters for RemoveForward.
+type RemoveForwardParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutForwardParams defines parameters for PutForward.
+type PutForwardParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // LeaveAtGateParams defines parameters for LeaveAtGate.
 type LeaveAtGateParams struct {
 	Address string `form:"address" json:"address"`
@@ -8651,6 +9971,16 @@ type RemoveGroupParams struct {
 type PutGroupParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetIncidentsParams defines parameters for GetIncidents.
+type GetIncidentsParams struct {
+	// Alert Only those of this alert
+	Alert *openapi_types.UUID `form:"alert,omitempty" json:"alert,omitempty"`
+
+	// Open Only those that go on and that nobody has acknowledged
+	Open  *bool  `form:"open,omitempty" json:"open,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SearchJournalParams defines parameters for SearchJournal.
@@ -9028,6 +10358,68 @@ type EndPresenceParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// MakeReportParams defines parameters for MakeReport.
+type MakeReportParams struct {
+	// Q Only requests that this finds; it says nothing of the time
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Span day, week and month are the last whole ones; the others end now
+	Span *MakeReportParamsSpan `form:"span,omitempty" json:"span,omitempty"`
+
+	// Section Left out, all of them
+	Section *[]MakeReportParamsSection `form:"section,omitempty" json:"section,omitempty"`
+
+	// Compare With the period before
+	Compare *bool   `form:"compare,omitempty" json:"compare,omitempty"`
+	Top     *int64  `form:"top,omitempty" json:"top,omitempty"`
+	Title   *string `form:"title,omitempty" json:"title,omitempty"`
+}
+
+// MakeReportParamsSpan defines parameters for MakeReport.
+type MakeReportParamsSpan string
+
+// MakeReportParamsSection defines parameters for MakeReport.
+type MakeReportParamsSection string
+
+// MakeReportFileParams defines parameters for MakeReportFile.
+type MakeReportFileParams struct {
+	// Q Only requests that this finds; it says nothing of the time
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Span day, week and month are the last whole ones; the others end now
+	Span *MakeReportFileParamsSpan `form:"span,omitempty" json:"span,omitempty"`
+
+	// Section Left out, all of them
+	Section *[]MakeReportFileParamsSection `form:"section,omitempty" json:"section,omitempty"`
+
+	// Compare With the period before
+	Compare *bool                     `form:"compare,omitempty" json:"compare,omitempty"`
+	Top     *int64                    `form:"top,omitempty" json:"top,omitempty"`
+	Title   *string                   `form:"title,omitempty" json:"title,omitempty"`
+	Form    *MakeReportFileParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// MakeReportFileParamsSpan defines parameters for MakeReportFile.
+type MakeReportFileParamsSpan string
+
+// MakeReportFileParamsSection defines parameters for MakeReportFile.
+type MakeReportFileParamsSection string
+
+// MakeReportFileParamsForm defines parameters for MakeReportFile.
+type MakeReportFileParamsForm string
+
+// RemoveReportParams defines parameters for RemoveReport.
+type RemoveReportParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutReportParams defines parameters for PutReport.
+type PutReportParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // GetRequestsParams defines parameters for GetRequests.
 type GetRequestsParams struct {
 	// All Those that are answered, too
@@ -9086,6 +10478,18 @@ type DeleteScorecardParams struct {
 // EditScorecardParams defines parameters for EditScorecard.
 type EditScorecardParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// RemoveSearchParams defines parameters for RemoveSearch.
+type RemoveSearchParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutSearchParams defines parameters for PutSearch.
+type PutSearchParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
@@ -9179,6 +10583,12 @@ type AddAccountJSONRequestBody = NewAccountInputBody
 // ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
 type ResetPasswordJSONRequestBody = ResetPasswordInputBody
 
+// AddAlertJSONRequestBody defines body for AddAlert for application/json ContentType.
+type AddAlertJSONRequestBody = AlertInput
+
+// PutAlertJSONRequestBody defines body for PutAlert for application/json ContentType.
+type PutAlertJSONRequestBody = AlertInput
+
 // AddAppJSONRequestBody defines body for AddApp for application/json ContentType.
 type AddAppJSONRequestBody = AppInput
 
@@ -9230,6 +10640,12 @@ type AddExpectationJSONRequestBody = ExpectationInput
 // PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
 type PutExpectationJSONRequestBody = ExpectationInput
 
+// AddForwardJSONRequestBody defines body for AddForward for application/json ContentType.
+type AddForwardJSONRequestBody = ForwardInput
+
+// PutForwardJSONRequestBody defines body for PutForward for application/json ContentType.
+type PutForwardJSONRequestBody = ForwardInput
+
 // EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
 type EnrolJSONRequestBody = EnrolInputBody
 
@@ -9277,6 +10693,9 @@ type AddGroupJSONRequestBody = GroupInput
 
 // PutGroupJSONRequestBody defines body for PutGroup for application/json ContentType.
 type PutGroupJSONRequestBody = GroupInput
+
+// AcknowledgeIncidentJSONRequestBody defines body for AcknowledgeIncident for application/json ContentType.
+type AcknowledgeIncidentJSONRequestBody = AcknowledgeInputBody
 
 // AddRecordedJSONRequestBody defines body for AddRecorded for application/json ContentType.
 type AddRecordedJSONRequestBody = AddRecordedInputBody
@@ -9380,6 +10799,12 @@ type ReplayJSONRequestBody = ReplayInputBody
 // GetAffectedJSONRequestBody defines body for GetAffected for application/json ContentType.
 type GetAffectedJSONRequestBody = AffectedInputBody
 
+// AddReportJSONRequestBody defines body for AddReport for application/json ContentType.
+type AddReportJSONRequestBody = ReportInput
+
+// PutReportJSONRequestBody defines body for PutReport for application/json ContentType.
+type PutReportJSONRequestBody = ReportInput
+
 // GrantRequestJSONRequestBody defines body for GrantRequest for application/json ContentType.
 type GrantRequestJSONRequestBody = GrantRequestInputBody
 
@@ -9418,6 +10843,12 @@ type ScoreTextJSONRequestBody = ScoreInputBody
 
 // EditScorecardJSONRequestBody defines body for EditScorecard for application/json ContentType.
 type EditScorecardJSONRequestBody = EditScorecardInputBody
+
+// AddSearchJSONRequestBody defines body for AddSearch for application/json ContentType.
+type AddSearchJSONRequestBody = SavedSearchInput
+
+// PutSearchJSONRequestBody defines body for PutSearch for application/json ContentType.
+type PutSearchJSONRequestBody = SavedSearchInput
 
 // AddSeenJSONRequestBody defines body for AddSeen for application/json ContentType.
 type AddSeenJSONRequestBody = AddSeenInputBody
@@ -9557,6 +10988,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 	ResetPassword(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAlerts Alerts
+	//
+	// Corresponds with GET /api/v1/alerts (the `GetAlerts` operationId).
+	GetAlerts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAlertWithBody Add an alert
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+	AddAlertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAlert Add an alert
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+	AddAlert(ctx context.Context, body AddAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAlert Remove an alert
+	//
+	// Corresponds with DELETE /api/v1/alerts/{id} (the `RemoveAlert` operationId).
+	RemoveAlert(ctx context.Context, id openapi_types.UUID, params *RemoveAlertParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAlert An alert
+	//
+	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
+	GetAlert(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutAlertWithBody Make an alert as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+	PutAlertWithBody(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutAlert Make an alert as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+	PutAlert(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, body PutAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestAlert Send a test to whom an alert tells
+	//
+	// Corresponds with POST /api/v1/alerts/{id}/test (the `TestAlert` operationId).
+	TestAlert(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetApps Apps, by name
 	//
@@ -9936,6 +11415,49 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetForwards Places that records are sent on to
+	//
+	// Corresponds with GET /api/v1/forwards (the `GetForwards` operationId).
+	GetForwards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddForwardWithBody Add a place that records are sent on to
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+	AddForwardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddForward Add a place that records are sent on to
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+	AddForward(ctx context.Context, body AddForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveForward Remove a place that records are sent on to
+	//
+	// Corresponds with DELETE /api/v1/forwards/{id} (the `RemoveForward` operationId).
+	RemoveForward(ctx context.Context, id openapi_types.UUID, params *RemoveForwardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetForward A place that records are sent on to
+	//
+	// Corresponds with GET /api/v1/forwards/{id} (the `GetForward` operationId).
+	GetForward(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutForwardWithBody Make a place that records are sent on to as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+	PutForwardWithBody(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutForward Make a place that records are sent on to as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+	PutForward(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, body PutForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetEdition The manifest of an edition
 	//
 	// Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
@@ -10236,6 +11758,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetIncidents What alerts have found
+	//
+	// Corresponds with GET /api/v1/incidents (the `GetIncidents` operationId).
+	GetIncidents(ctx context.Context, params *GetIncidentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeIncidentWithBody Say that somebody has seen to it: nobody is told of it again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+	AcknowledgeIncidentWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeIncident Say that somebody has seen to it: nobody is told of it again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+	AcknowledgeIncident(ctx context.Context, id openapi_types.UUID, body AcknowledgeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SearchJournal Recorded requests that a query selects
 	//
@@ -10967,6 +12508,64 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
 	GetAffected(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeReport What was recorded in a period, counted: in sections, and beside the period before
+	//
+	// Corresponds with GET /api/v1/report (the `MakeReport` operationId).
+	MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeReportFile The same as a file: PDF or CSV
+	//
+	// Corresponds with GET /api/v1/report/file (the `MakeReportFile` operationId).
+	MakeReportFile(ctx context.Context, params *MakeReportFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReports Reports that are kept
+	//
+	// Corresponds with GET /api/v1/reports (the `GetReports` operationId).
+	GetReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReportWithBody Add a report that is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+	AddReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReport Add a report that is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+	AddReport(ctx context.Context, body AddReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveReport Remove a report that is kept
+	//
+	// Corresponds with DELETE /api/v1/reports/{id} (the `RemoveReport` operationId).
+	RemoveReport(ctx context.Context, id openapi_types.UUID, params *RemoveReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReport A report that is kept
+	//
+	// Corresponds with GET /api/v1/reports/{id} (the `GetReport` operationId).
+	GetReport(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutReportWithBody Make a report that is kept as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+	PutReportWithBody(ctx context.Context, id openapi_types.UUID, params *PutReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutReport Make a report that is kept as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+	PutReport(ctx context.Context, id openapi_types.UUID, params *PutReportParams, body PutReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendReport Send a report now
+	//
+	// Corresponds with POST /api/v1/reports/{id}/send (the `SendReport` operationId).
+	SendReport(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRequests Requests for access
 	//
 	// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
@@ -11198,6 +12797,49 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
 	EditScorecard(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSearches Searches that are kept: one's own, and those that are shared
+	//
+	// Corresponds with GET /api/v1/searches (the `GetSearches` operationId).
+	GetSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSearchWithBody Add a search that is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+	AddSearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSearch Add a search that is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+	AddSearch(ctx context.Context, body AddSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSearch Remove a search that is kept
+	//
+	// Corresponds with DELETE /api/v1/searches/{id} (the `RemoveSearch` operationId).
+	RemoveSearch(ctx context.Context, id openapi_types.UUID, params *RemoveSearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSearch A search that is kept
+	//
+	// Corresponds with GET /api/v1/searches/{id} (the `GetSearch` operationId).
+	GetSearch(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSearchWithBody Make a search that is kept as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+	PutSearchWithBody(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSearch Make a search that is kept as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+	PutSearch(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, body PutSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSeen Hosts that were seen in the traffic
 	//
@@ -11494,6 +13136,134 @@ func (c *Client) ResetPasswordWithBody(ctx context.Context, id openapi_types.UUI
 // Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 func (c *Client) ResetPassword(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAlerts Alerts
+//
+// Corresponds with GET /api/v1/alerts (the `GetAlerts` operationId).
+func (c *Client) GetAlerts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAlertsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAlertWithBody Add an alert
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+func (c *Client) AddAlertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAlertRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAlert Add an alert
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+func (c *Client) AddAlert(ctx context.Context, body AddAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAlertRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAlert Remove an alert
+//
+// Corresponds with DELETE /api/v1/alerts/{id} (the `RemoveAlert` operationId).
+func (c *Client) RemoveAlert(ctx context.Context, id openapi_types.UUID, params *RemoveAlertParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAlertRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAlert An alert
+//
+// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
+func (c *Client) GetAlert(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutAlertWithBody Make an alert as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+func (c *Client) PutAlertWithBody(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutAlertRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutAlert Make an alert as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+func (c *Client) PutAlert(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, body PutAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutAlertRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestAlert Send a test to whom an alert tells
+//
+// Corresponds with POST /api/v1/alerts/{id}/test (the `TestAlert` operationId).
+func (c *Client) TestAlert(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestAlertRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -12502,6 +14272,119 @@ func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, para
 	return c.Client.Do(req)
 }
 
+// GetForwards Places that records are sent on to
+//
+// Corresponds with GET /api/v1/forwards (the `GetForwards` operationId).
+func (c *Client) GetForwards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetForwardsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddForwardWithBody Add a place that records are sent on to
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+func (c *Client) AddForwardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddForwardRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddForward Add a place that records are sent on to
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+func (c *Client) AddForward(ctx context.Context, body AddForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddForwardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveForward Remove a place that records are sent on to
+//
+// Corresponds with DELETE /api/v1/forwards/{id} (the `RemoveForward` operationId).
+func (c *Client) RemoveForward(ctx context.Context, id openapi_types.UUID, params *RemoveForwardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveForwardRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetForward A place that records are sent on to
+//
+// Corresponds with GET /api/v1/forwards/{id} (the `GetForward` operationId).
+func (c *Client) GetForward(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetForwardRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutForwardWithBody Make a place that records are sent on to as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+func (c *Client) PutForwardWithBody(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutForwardRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutForward Make a place that records are sent on to as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+func (c *Client) PutForward(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, body PutForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutForwardRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetEdition The manifest of an edition
 //
 // Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
@@ -13263,6 +15146,55 @@ func (c *Client) PutGroup(ctx context.Context, id openapi_types.UUID, params *Pu
 // Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetIncidents What alerts have found
+//
+// Corresponds with GET /api/v1/incidents (the `GetIncidents` operationId).
+func (c *Client) GetIncidents(ctx context.Context, params *GetIncidentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetIncidentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeIncidentWithBody Say that somebody has seen to it: nobody is told of it again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+func (c *Client) AcknowledgeIncidentWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeIncidentRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeIncident Say that somebody has seen to it: nobody is told of it again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+func (c *Client) AcknowledgeIncident(ctx context.Context, id openapi_types.UUID, body AcknowledgeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeIncidentRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -15183,6 +17115,164 @@ func (c *Client) GetAffected(ctx context.Context, body GetAffectedJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// MakeReport What was recorded in a period, counted: in sections, and beside the period before
+//
+// Corresponds with GET /api/v1/report (the `MakeReport` operationId).
+func (c *Client) MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeReportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeReportFile The same as a file: PDF or CSV
+//
+// Corresponds with GET /api/v1/report/file (the `MakeReportFile` operationId).
+func (c *Client) MakeReportFile(ctx context.Context, params *MakeReportFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeReportFileRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReports Reports that are kept
+//
+// Corresponds with GET /api/v1/reports (the `GetReports` operationId).
+func (c *Client) GetReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReportWithBody Add a report that is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+func (c *Client) AddReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReportRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReport Add a report that is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+func (c *Client) AddReport(ctx context.Context, body AddReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveReport Remove a report that is kept
+//
+// Corresponds with DELETE /api/v1/reports/{id} (the `RemoveReport` operationId).
+func (c *Client) RemoveReport(ctx context.Context, id openapi_types.UUID, params *RemoveReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveReportRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReport A report that is kept
+//
+// Corresponds with GET /api/v1/reports/{id} (the `GetReport` operationId).
+func (c *Client) GetReport(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutReportWithBody Make a report that is kept as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+func (c *Client) PutReportWithBody(ctx context.Context, id openapi_types.UUID, params *PutReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutReportRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutReport Make a report that is kept as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+func (c *Client) PutReport(ctx context.Context, id openapi_types.UUID, params *PutReportParams, body PutReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutReportRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendReport Send a report now
+//
+// Corresponds with POST /api/v1/reports/{id}/send (the `SendReport` operationId).
+func (c *Client) SendReport(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendReportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRequests Requests for access
 //
 // Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
@@ -15765,6 +17855,119 @@ func (c *Client) EditScorecardWithBody(ctx context.Context, id openapi_types.UUI
 // Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
 func (c *Client) EditScorecard(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditScorecardRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSearches Searches that are kept: one's own, and those that are shared
+//
+// Corresponds with GET /api/v1/searches (the `GetSearches` operationId).
+func (c *Client) GetSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSearchesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSearchWithBody Add a search that is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+func (c *Client) AddSearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSearchRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSearch Add a search that is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+func (c *Client) AddSearch(ctx context.Context, body AddSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSearchRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSearch Remove a search that is kept
+//
+// Corresponds with DELETE /api/v1/searches/{id} (the `RemoveSearch` operationId).
+func (c *Client) RemoveSearch(ctx context.Context, id openapi_types.UUID, params *RemoveSearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSearchRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSearch A search that is kept
+//
+// Corresponds with GET /api/v1/searches/{id} (the `GetSearch` operationId).
+func (c *Client) GetSearch(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSearchRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSearchWithBody Make a search that is kept as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+func (c *Client) PutSearchWithBody(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSearchRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSearch Make a search that is kept as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+func (c *Client) PutSearch(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, body PutSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSearchRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -16465,6 +18668,252 @@ func NewResetPasswordRequestWithBody(server string, id openapi_types.UUID, conte
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAlertsRequest constructs an http.Request for the GetAlerts method
+func NewGetAlertsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAlertRequest calls the generic AddAlert builder with application/json body
+func NewAddAlertRequest(server string, body AddAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAlertRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddAlertRequestWithBody constructs an http.Request for the AddAlert method, with any body, and a specified content type
+func NewAddAlertRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAlertRequest constructs an http.Request for the RemoveAlert method
+func NewRemoveAlertRequest(server string, id openapi_types.UUID, params *RemoveAlertParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetAlertRequest constructs an http.Request for the GetAlert method
+func NewGetAlertRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutAlertRequest calls the generic PutAlert builder with application/json body
+func NewPutAlertRequest(server string, id openapi_types.UUID, params *PutAlertParams, body PutAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutAlertRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutAlertRequestWithBody constructs an http.Request for the PutAlert method, with any body, and a specified content type
+func NewPutAlertRequestWithBody(server string, id openapi_types.UUID, params *PutAlertParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTestAlertRequest constructs an http.Request for the TestAlert method
+func NewTestAlertRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -18696,6 +21145,218 @@ func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, para
 	return req, nil
 }
 
+// NewGetForwardsRequest constructs an http.Request for the GetForwards method
+func NewGetForwardsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddForwardRequest calls the generic AddForward builder with application/json body
+func NewAddForwardRequest(server string, body AddForwardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddForwardRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddForwardRequestWithBody constructs an http.Request for the AddForward method, with any body, and a specified content type
+func NewAddForwardRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveForwardRequest constructs an http.Request for the RemoveForward method
+func NewRemoveForwardRequest(server string, id openapi_types.UUID, params *RemoveForwardParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetForwardRequest constructs an http.Request for the GetForward method
+func NewGetForwardRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutForwardRequest calls the generic PutForward builder with application/json body
+func NewPutForwardRequest(server string, id openapi_types.UUID, params *PutForwardParams, body PutForwardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutForwardRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutForwardRequestWithBody constructs an http.Request for the PutForward method, with any body, and a specified content type
+func NewPutForwardRequestWithBody(server string, id openapi_types.UUID, params *PutForwardParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetEditionRequest constructs an http.Request for the GetEdition method
 func NewGetEditionRequest(server string, number int64) (*http.Request, error) {
 	var err error
@@ -19975,6 +22636,131 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetIncidentsRequest constructs an http.Request for the GetIncidents method
+func NewGetIncidentsRequest(server string, params *GetIncidentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Alert != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "alert", *params.Alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Open != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcknowledgeIncidentRequest calls the generic AcknowledgeIncident builder with application/json body
+func NewAcknowledgeIncidentRequest(server string, id openapi_types.UUID, body AcknowledgeIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeIncidentRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcknowledgeIncidentRequestWithBody constructs an http.Request for the AcknowledgeIncident method, with any body, and a specified content type
+func NewAcknowledgeIncidentRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/acknowledge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -24441,6 +27227,492 @@ func NewGetAffectedRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewMakeReportRequest constructs an http.Request for the MakeReport method
+func NewMakeReportRequest(server string, params *MakeReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Span != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "span", *params.Span, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Compare != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "compare", *params.Compare, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Top != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "top", *params.Top, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Title != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "title", *params.Title, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeReportFileRequest constructs an http.Request for the MakeReportFile method
+func NewMakeReportFileRequest(server string, params *MakeReportFileParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report/file")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Span != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "span", *params.Span, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Compare != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "compare", *params.Compare, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Top != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "top", *params.Top, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Title != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "title", *params.Title, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReportsRequest constructs an http.Request for the GetReports method
+func NewGetReportsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddReportRequest calls the generic AddReport builder with application/json body
+func NewAddReportRequest(server string, body AddReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddReportRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddReportRequestWithBody constructs an http.Request for the AddReport method, with any body, and a specified content type
+func NewAddReportRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveReportRequest constructs an http.Request for the RemoveReport method
+func NewRemoveReportRequest(server string, id openapi_types.UUID, params *RemoveReportParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutReportRequest calls the generic PutReport builder with application/json body
+func NewPutReportRequest(server string, id openapi_types.UUID, params *PutReportParams, body PutReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutReportRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutReportRequestWithBody constructs an http.Request for the PutReport method, with any body, and a specified content type
+func NewPutReportRequestWithBody(server string, id openapi_types.UUID, params *PutReportParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewSendReportRequest constructs an http.Request for the SendReport method
+func NewSendReportRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s/send", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRequestsRequest constructs an http.Request for the GetRequests method
 func NewGetRequestsRequest(server string, params *GetRequestsParams) (*http.Request, error) {
 	var err error
@@ -25482,6 +28754,218 @@ func NewEditScorecardRequestWithBody(server string, id openapi_types.UUID, param
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetSearchesRequest constructs an http.Request for the GetSearches method
+func NewGetSearchesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddSearchRequest calls the generic AddSearch builder with application/json body
+func NewAddSearchRequest(server string, body AddSearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSearchRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddSearchRequestWithBody constructs an http.Request for the AddSearch method, with any body, and a specified content type
+func NewAddSearchRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveSearchRequest constructs an http.Request for the RemoveSearch method
+func NewRemoveSearchRequest(server string, id openapi_types.UUID, params *RemoveSearchParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetSearchRequest constructs an http.Request for the GetSearch method
+func NewGetSearchRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSearchRequest calls the generic PutSearch builder with application/json body
+func NewPutSearchRequest(server string, id openapi_types.UUID, params *PutSearchParams, body PutSearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSearchRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutSearchRequestWithBody constructs an http.Request for the PutSearch method, with any body, and a specified content type
+func NewPutSearchRequestWithBody(server string, id openapi_types.UUID, params *PutSearchParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -26739,6 +30223,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 	ResetPasswordWithResponse(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
 
+	// GetAlertsWithResponse Alerts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/alerts (the `GetAlerts` operationId).
+	GetAlertsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAlertsResponse, error)
+
+	// AddAlertWithBodyWithResponse Add an alert
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+	AddAlertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAlertResponse, error)
+
+	// AddAlertWithResponse Add an alert
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+	AddAlertWithResponse(ctx context.Context, body AddAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAlertResponse, error)
+
+	// RemoveAlertWithResponse Remove an alert
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/alerts/{id} (the `RemoveAlert` operationId).
+	RemoveAlertWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveAlertParams, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error)
+
+	// GetAlertWithResponse An alert
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
+	GetAlertWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetAlertResponse, error)
+
+	// PutAlertWithBodyWithResponse Make an alert as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+	PutAlertWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutAlertResponse, error)
+
+	// PutAlertWithResponse Make an alert as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+	PutAlertWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, body PutAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAlertResponse, error)
+
+	// TestAlertWithResponse Send a test to whom an alert tells
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/alerts/{id}/test (the `TestAlert` operationId).
+	TestAlertWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*TestAlertResponse, error)
+
 	// GetAppsWithResponse Apps, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -27173,6 +30713,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
+	// GetForwardsWithResponse Places that records are sent on to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/forwards (the `GetForwards` operationId).
+	GetForwardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetForwardsResponse, error)
+
+	// AddForwardWithBodyWithResponse Add a place that records are sent on to
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+	AddForwardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddForwardResponse, error)
+
+	// AddForwardWithResponse Add a place that records are sent on to
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+	AddForwardWithResponse(ctx context.Context, body AddForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*AddForwardResponse, error)
+
+	// RemoveForwardWithResponse Remove a place that records are sent on to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/forwards/{id} (the `RemoveForward` operationId).
+	RemoveForwardWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveForwardParams, reqEditors ...RequestEditorFn) (*RemoveForwardResponse, error)
+
+	// GetForwardWithResponse A place that records are sent on to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/forwards/{id} (the `GetForward` operationId).
+	GetForwardWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetForwardResponse, error)
+
+	// PutForwardWithBodyWithResponse Make a place that records are sent on to as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+	PutForwardWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutForwardResponse, error)
+
+	// PutForwardWithResponse Make a place that records are sent on to as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+	PutForwardWithResponse(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, body PutForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*PutForwardResponse, error)
+
 	// GetEditionWithResponse The manifest of an edition
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -27501,6 +31090,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
+
+	// GetIncidentsWithResponse What alerts have found
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents (the `GetIncidents` operationId).
+	GetIncidentsWithResponse(ctx context.Context, params *GetIncidentsParams, reqEditors ...RequestEditorFn) (*GetIncidentsResponse, error)
+
+	// AcknowledgeIncidentWithBodyWithResponse Say that somebody has seen to it: nobody is told of it again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+	AcknowledgeIncidentWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeIncidentResponse, error)
+
+	// AcknowledgeIncidentWithResponse Say that somebody has seen to it: nobody is told of it again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+	AcknowledgeIncidentWithResponse(ctx context.Context, id openapi_types.UUID, body AcknowledgeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeIncidentResponse, error)
 
 	// SearchJournalWithResponse Recorded requests that a query selects
 	//
@@ -28328,6 +31938,76 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
 	GetAffectedWithResponse(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error)
 
+	// MakeReportWithResponse What was recorded in a period, counted: in sections, and beside the period before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report (the `MakeReport` operationId).
+	MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error)
+
+	// MakeReportFileWithResponse The same as a file: PDF or CSV
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report/file (the `MakeReportFile` operationId).
+	MakeReportFileWithResponse(ctx context.Context, params *MakeReportFileParams, reqEditors ...RequestEditorFn) (*MakeReportFileResponse, error)
+
+	// GetReportsWithResponse Reports that are kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/reports (the `GetReports` operationId).
+	GetReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReportsResponse, error)
+
+	// AddReportWithBodyWithResponse Add a report that is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+	AddReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReportResponse, error)
+
+	// AddReportWithResponse Add a report that is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+	AddReportWithResponse(ctx context.Context, body AddReportJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReportResponse, error)
+
+	// RemoveReportWithResponse Remove a report that is kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/reports/{id} (the `RemoveReport` operationId).
+	RemoveReportWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveReportParams, reqEditors ...RequestEditorFn) (*RemoveReportResponse, error)
+
+	// GetReportWithResponse A report that is kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/reports/{id} (the `GetReport` operationId).
+	GetReportWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
+
+	// PutReportWithBodyWithResponse Make a report that is kept as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+	PutReportWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutReportResponse, error)
+
+	// PutReportWithResponse Make a report that is kept as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+	PutReportWithResponse(ctx context.Context, id openapi_types.UUID, params *PutReportParams, body PutReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PutReportResponse, error)
+
+	// SendReportWithResponse Send a report now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reports/{id}/send (the `SendReport` operationId).
+	SendReportWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*SendReportResponse, error)
+
 	// GetRequestsWithResponse Requests for access
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -28579,6 +32259,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
 	EditScorecardWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScorecardResponse, error)
+
+	// GetSearchesWithResponse Searches that are kept: one's own, and those that are shared
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/searches (the `GetSearches` operationId).
+	GetSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSearchesResponse, error)
+
+	// AddSearchWithBodyWithResponse Add a search that is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+	AddSearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSearchResponse, error)
+
+	// AddSearchWithResponse Add a search that is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+	AddSearchWithResponse(ctx context.Context, body AddSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSearchResponse, error)
+
+	// RemoveSearchWithResponse Remove a search that is kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/searches/{id} (the `RemoveSearch` operationId).
+	RemoveSearchWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveSearchParams, reqEditors ...RequestEditorFn) (*RemoveSearchResponse, error)
+
+	// GetSearchWithResponse A search that is kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/searches/{id} (the `GetSearch` operationId).
+	GetSearchWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSearchResponse, error)
+
+	// PutSearchWithBodyWithResponse Make a search that is kept as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+	PutSearchWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSearchResponse, error)
+
+	// PutSearchWithResponse Make a search that is kept as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+	PutSearchWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, body PutSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSearchResponse, error)
 
 	// GetSeenWithResponse Hosts that were seen in the traffic
 	//
@@ -29110,6 +32839,427 @@ func (r ResetPasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchedListOutputAlertBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAlertsResponse) GetJSON200() *WatchedListOutputAlertBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAlertsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAlertsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddAlertResponse201Headers the declared response headers of an HTTP 201 response for AddAlert
+type AddAlertResponse201Headers struct {
+	ETag *string
+}
+
+type AddAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Alert
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddAlertResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddAlertResponse) GetJSON201() *Alert {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddAlertResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddAlertResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddAlertResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetAlertResponse200Headers the declared response headers of an HTTP 200 response for GetAlert
+type GetAlertResponse200Headers struct {
+	ETag *string
+}
+
+type GetAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetAlertResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAlertResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetAlertResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAlertResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAlertResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutAlertResponse200Headers the declared response headers of an HTTP 200 response for PutAlert
+type PutAlertResponse200Headers struct {
+	ETag *string
+}
+
+type PutAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutAlertResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutAlertResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutAlertResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutAlertResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutAlertResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutAlertResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *TestAlertOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r TestAlertResponse) GetJSON202() *TestAlertOutputBody {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TestAlertResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r TestAlertResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TestAlertResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TestAlertResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TestAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestAlertResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -32249,6 +36399,358 @@ func (r PutExpectationResponse) ContentType() string {
 	return ""
 }
 
+type GetForwardsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchedListOutputForwardBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetForwardsResponse) GetJSON200() *WatchedListOutputForwardBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetForwardsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetForwardsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetForwardsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetForwardsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetForwardsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetForwardsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddForwardResponse201Headers the declared response headers of an HTTP 201 response for AddForward
+type AddForwardResponse201Headers struct {
+	ETag *string
+}
+
+type AddForwardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Forward
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddForwardResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddForwardResponse) GetJSON201() *Forward {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddForwardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddForwardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddForwardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddForwardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddForwardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddForwardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddForwardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveForwardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveForwardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveForwardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveForwardResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveForwardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveForwardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveForwardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveForwardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveForwardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveForwardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetForwardResponse200Headers the declared response headers of an HTTP 200 response for GetForward
+type GetForwardResponse200Headers struct {
+	ETag *string
+}
+
+type GetForwardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Forward
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetForwardResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetForwardResponse) GetJSON200() *Forward {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetForwardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetForwardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetForwardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetForwardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetForwardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetForwardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetForwardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetForwardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutForwardResponse200Headers the declared response headers of an HTTP 200 response for PutForward
+type PutForwardResponse200Headers struct {
+	ETag *string
+}
+
+type PutForwardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Forward
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutForwardResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutForwardResponse) GetJSON200() *Forward {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutForwardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutForwardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutForwardResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutForwardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutForwardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutForwardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutForwardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutForwardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutForwardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetEditionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -34347,6 +38849,137 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetIncidentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *IncidentsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetIncidentsResponse) GetJSON200() *IncidentsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetIncidentsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetIncidentsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetIncidentsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetIncidentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetIncidentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetIncidentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetIncidentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcknowledgeIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcknowledgeIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AcknowledgeIncidentResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r AcknowledgeIncidentResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AcknowledgeIncidentResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AcknowledgeIncidentResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeIncidentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -40331,6 +44964,544 @@ func (r GetAffectedResponse) ContentType() string {
 	return ""
 }
 
+type MakeReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MadeReport
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeReportResponse) GetJSON200() *MadeReport {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MakeReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeReportFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MakeReportFileResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeReportFileResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeReportFileResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeReportFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeReportFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeReportFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeReportFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReportsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchedListOutputKeptReportBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportsResponse) GetJSON200() *WatchedListOutputKeptReportBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetReportsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetReportsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddReportResponse201Headers the declared response headers of an HTTP 201 response for AddReport
+type AddReportResponse201Headers struct {
+	ETag *string
+}
+
+type AddReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *KeptReport
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddReportResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddReportResponse) GetJSON201() *KeptReport {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveReportResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveReportResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetReportResponse200Headers the declared response headers of an HTTP 200 response for GetReport
+type GetReportResponse200Headers struct {
+	ETag *string
+}
+
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeptReport
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetReportResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *KeptReport {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetReportResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutReportResponse200Headers the declared response headers of an HTTP 200 response for PutReport
+type PutReportResponse200Headers struct {
+	ETag *string
+}
+
+type PutReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeptReport
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutReportResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutReportResponse) GetJSON200() *KeptReport {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutReportResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutReportResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *SendReportOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r SendReportResponse) GetJSON202() *SendReportOutputBody {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SendReportResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SendReportResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SendReportResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SendReportResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SendReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRequestsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -41905,6 +47076,358 @@ func (r EditScorecardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditScorecardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSearchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchedListOutputSavedSearchBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSearchesResponse) GetJSON200() *WatchedListOutputSavedSearchBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSearchesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSearchesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSearchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSearchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSearchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSearchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddSearchResponse201Headers the declared response headers of an HTTP 201 response for AddSearch
+type AddSearchResponse201Headers struct {
+	ETag *string
+}
+
+type AddSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SavedSearch
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddSearchResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddSearchResponse) GetJSON201() *SavedSearch {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddSearchResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddSearchResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddSearchResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveSearchResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveSearchResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveSearchResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveSearchResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveSearchResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetSearchResponse200Headers the declared response headers of an HTTP 200 response for GetSearch
+type GetSearchResponse200Headers struct {
+	ETag *string
+}
+
+type GetSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SavedSearch
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetSearchResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSearchResponse) GetJSON200() *SavedSearch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSearchResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetSearchResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetSearchResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSearchResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutSearchResponse200Headers the declared response headers of an HTTP 200 response for PutSearch
+type PutSearchResponse200Headers struct {
+	ETag *string
+}
+
+type PutSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SavedSearch
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutSearchResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutSearchResponse) GetJSON200() *SavedSearch {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutSearchResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutSearchResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutSearchResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutSearchResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutSearchResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSearchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -43532,6 +49055,110 @@ func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, id 
 	return ParseResetPasswordResponse(rsp)
 }
 
+// GetAlertsWithResponse Alerts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/alerts (the `GetAlerts` operationId).
+func (c *ClientWithResponses) GetAlertsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAlertsResponse, error) {
+	rsp, err := c.GetAlerts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAlertsResponse(rsp)
+}
+
+// AddAlertWithBodyWithResponse Add an alert
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+func (c *ClientWithResponses) AddAlertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAlertResponse, error) {
+	rsp, err := c.AddAlertWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAlertResponse(rsp)
+}
+
+// AddAlertWithResponse Add an alert
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/alerts (the `AddAlert` operationId).
+func (c *ClientWithResponses) AddAlertWithResponse(ctx context.Context, body AddAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAlertResponse, error) {
+	rsp, err := c.AddAlert(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAlertResponse(rsp)
+}
+
+// RemoveAlertWithResponse Remove an alert
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/alerts/{id} (the `RemoveAlert` operationId).
+func (c *ClientWithResponses) RemoveAlertWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveAlertParams, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error) {
+	rsp, err := c.RemoveAlert(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAlertResponse(rsp)
+}
+
+// GetAlertWithResponse An alert
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
+func (c *ClientWithResponses) GetAlertWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetAlertResponse, error) {
+	rsp, err := c.GetAlert(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAlertResponse(rsp)
+}
+
+// PutAlertWithBodyWithResponse Make an alert as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+func (c *ClientWithResponses) PutAlertWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutAlertResponse, error) {
+	rsp, err := c.PutAlertWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutAlertResponse(rsp)
+}
+
+// PutAlertWithResponse Make an alert as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/alerts/{id} (the `PutAlert` operationId).
+func (c *ClientWithResponses) PutAlertWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAlertParams, body PutAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAlertResponse, error) {
+	rsp, err := c.PutAlert(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutAlertResponse(rsp)
+}
+
+// TestAlertWithResponse Send a test to whom an alert tells
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/alerts/{id}/test (the `TestAlert` operationId).
+func (c *ClientWithResponses) TestAlertWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*TestAlertResponse, error) {
+	rsp, err := c.TestAlert(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestAlertResponse(rsp)
+}
+
 // GetAppsWithResponse Apps, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -44338,6 +49965,97 @@ func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id
 	return ParsePutExpectationResponse(rsp)
 }
 
+// GetForwardsWithResponse Places that records are sent on to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/forwards (the `GetForwards` operationId).
+func (c *ClientWithResponses) GetForwardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetForwardsResponse, error) {
+	rsp, err := c.GetForwards(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetForwardsResponse(rsp)
+}
+
+// AddForwardWithBodyWithResponse Add a place that records are sent on to
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+func (c *ClientWithResponses) AddForwardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddForwardResponse, error) {
+	rsp, err := c.AddForwardWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddForwardResponse(rsp)
+}
+
+// AddForwardWithResponse Add a place that records are sent on to
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/forwards (the `AddForward` operationId).
+func (c *ClientWithResponses) AddForwardWithResponse(ctx context.Context, body AddForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*AddForwardResponse, error) {
+	rsp, err := c.AddForward(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddForwardResponse(rsp)
+}
+
+// RemoveForwardWithResponse Remove a place that records are sent on to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/forwards/{id} (the `RemoveForward` operationId).
+func (c *ClientWithResponses) RemoveForwardWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveForwardParams, reqEditors ...RequestEditorFn) (*RemoveForwardResponse, error) {
+	rsp, err := c.RemoveForward(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveForwardResponse(rsp)
+}
+
+// GetForwardWithResponse A place that records are sent on to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/forwards/{id} (the `GetForward` operationId).
+func (c *ClientWithResponses) GetForwardWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetForwardResponse, error) {
+	rsp, err := c.GetForward(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetForwardResponse(rsp)
+}
+
+// PutForwardWithBodyWithResponse Make a place that records are sent on to as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+func (c *ClientWithResponses) PutForwardWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutForwardResponse, error) {
+	rsp, err := c.PutForwardWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutForwardResponse(rsp)
+}
+
+// PutForwardWithResponse Make a place that records are sent on to as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/forwards/{id} (the `PutForward` operationId).
+func (c *ClientWithResponses) PutForwardWithResponse(ctx context.Context, id openapi_types.UUID, params *PutForwardParams, body PutForwardJSONRequestBody, reqEditors ...RequestEditorFn) (*PutForwardResponse, error) {
+	rsp, err := c.PutForward(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutForwardResponse(rsp)
+}
+
 // GetEditionWithResponse The manifest of an edition
 //
 // Returns a wrapper object for the known response body format(s).
@@ -44947,6 +50665,45 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetHealthResponse(rsp)
+}
+
+// GetIncidentsWithResponse What alerts have found
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents (the `GetIncidents` operationId).
+func (c *ClientWithResponses) GetIncidentsWithResponse(ctx context.Context, params *GetIncidentsParams, reqEditors ...RequestEditorFn) (*GetIncidentsResponse, error) {
+	rsp, err := c.GetIncidents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetIncidentsResponse(rsp)
+}
+
+// AcknowledgeIncidentWithBodyWithResponse Say that somebody has seen to it: nobody is told of it again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+func (c *ClientWithResponses) AcknowledgeIncidentWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeIncidentResponse, error) {
+	rsp, err := c.AcknowledgeIncidentWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeIncidentResponse(rsp)
+}
+
+// AcknowledgeIncidentWithResponse Say that somebody has seen to it: nobody is told of it again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{id}/acknowledge (the `AcknowledgeIncident` operationId).
+func (c *ClientWithResponses) AcknowledgeIncidentWithResponse(ctx context.Context, id openapi_types.UUID, body AcknowledgeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeIncidentResponse, error) {
+	rsp, err := c.AcknowledgeIncident(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeIncidentResponse(rsp)
 }
 
 // SearchJournalWithResponse Recorded requests that a query selects
@@ -46483,6 +52240,136 @@ func (c *ClientWithResponses) GetAffectedWithResponse(ctx context.Context, body 
 	return ParseGetAffectedResponse(rsp)
 }
 
+// MakeReportWithResponse What was recorded in a period, counted: in sections, and beside the period before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report (the `MakeReport` operationId).
+func (c *ClientWithResponses) MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error) {
+	rsp, err := c.MakeReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeReportResponse(rsp)
+}
+
+// MakeReportFileWithResponse The same as a file: PDF or CSV
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report/file (the `MakeReportFile` operationId).
+func (c *ClientWithResponses) MakeReportFileWithResponse(ctx context.Context, params *MakeReportFileParams, reqEditors ...RequestEditorFn) (*MakeReportFileResponse, error) {
+	rsp, err := c.MakeReportFile(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeReportFileResponse(rsp)
+}
+
+// GetReportsWithResponse Reports that are kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/reports (the `GetReports` operationId).
+func (c *ClientWithResponses) GetReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReportsResponse, error) {
+	rsp, err := c.GetReports(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportsResponse(rsp)
+}
+
+// AddReportWithBodyWithResponse Add a report that is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+func (c *ClientWithResponses) AddReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReportResponse, error) {
+	rsp, err := c.AddReportWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReportResponse(rsp)
+}
+
+// AddReportWithResponse Add a report that is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reports (the `AddReport` operationId).
+func (c *ClientWithResponses) AddReportWithResponse(ctx context.Context, body AddReportJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReportResponse, error) {
+	rsp, err := c.AddReport(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReportResponse(rsp)
+}
+
+// RemoveReportWithResponse Remove a report that is kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/reports/{id} (the `RemoveReport` operationId).
+func (c *ClientWithResponses) RemoveReportWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveReportParams, reqEditors ...RequestEditorFn) (*RemoveReportResponse, error) {
+	rsp, err := c.RemoveReport(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveReportResponse(rsp)
+}
+
+// GetReportWithResponse A report that is kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/reports/{id} (the `GetReport` operationId).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
+}
+
+// PutReportWithBodyWithResponse Make a report that is kept as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+func (c *ClientWithResponses) PutReportWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutReportResponse, error) {
+	rsp, err := c.PutReportWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutReportResponse(rsp)
+}
+
+// PutReportWithResponse Make a report that is kept as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/reports/{id} (the `PutReport` operationId).
+func (c *ClientWithResponses) PutReportWithResponse(ctx context.Context, id openapi_types.UUID, params *PutReportParams, body PutReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PutReportResponse, error) {
+	rsp, err := c.PutReport(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutReportResponse(rsp)
+}
+
+// SendReportWithResponse Send a report now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reports/{id}/send (the `SendReport` operationId).
+func (c *ClientWithResponses) SendReportWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*SendReportResponse, error) {
+	rsp, err := c.SendReport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendReportResponse(rsp)
+}
+
 // GetRequestsWithResponse Requests for access
 //
 // Returns a wrapper object for the known response body format(s).
@@ -46949,6 +52836,97 @@ func (c *ClientWithResponses) EditScorecardWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseEditScorecardResponse(rsp)
+}
+
+// GetSearchesWithResponse Searches that are kept: one's own, and those that are shared
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/searches (the `GetSearches` operationId).
+func (c *ClientWithResponses) GetSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSearchesResponse, error) {
+	rsp, err := c.GetSearches(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSearchesResponse(rsp)
+}
+
+// AddSearchWithBodyWithResponse Add a search that is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+func (c *ClientWithResponses) AddSearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSearchResponse, error) {
+	rsp, err := c.AddSearchWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSearchResponse(rsp)
+}
+
+// AddSearchWithResponse Add a search that is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/searches (the `AddSearch` operationId).
+func (c *ClientWithResponses) AddSearchWithResponse(ctx context.Context, body AddSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSearchResponse, error) {
+	rsp, err := c.AddSearch(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSearchResponse(rsp)
+}
+
+// RemoveSearchWithResponse Remove a search that is kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/searches/{id} (the `RemoveSearch` operationId).
+func (c *ClientWithResponses) RemoveSearchWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveSearchParams, reqEditors ...RequestEditorFn) (*RemoveSearchResponse, error) {
+	rsp, err := c.RemoveSearch(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSearchResponse(rsp)
+}
+
+// GetSearchWithResponse A search that is kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/searches/{id} (the `GetSearch` operationId).
+func (c *ClientWithResponses) GetSearchWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSearchResponse, error) {
+	rsp, err := c.GetSearch(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSearchResponse(rsp)
+}
+
+// PutSearchWithBodyWithResponse Make a search that is kept as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+func (c *ClientWithResponses) PutSearchWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSearchResponse, error) {
+	rsp, err := c.PutSearchWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSearchResponse(rsp)
+}
+
+// PutSearchWithResponse Make a search that is kept as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/searches/{id} (the `PutSearch` operationId).
+func (c *ClientWithResponses) PutSearchWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSearchParams, body PutSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSearchResponse, error) {
+	rsp, err := c.PutSearch(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSearchResponse(rsp)
 }
 
 // GetSeenWithResponse Hosts that were seen in the traffic
@@ -47623,6 +53601,358 @@ func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, err
 			return nil, err
 		}
 		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAlertsResponse parses an HTTP response from a GetAlertsWithResponse call
+func ParseGetAlertsResponse(rsp *http.Response) (*GetAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchedListOutputAlertBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAlertResponse parses an HTTP response from a AddAlertWithResponse call
+func ParseAddAlertResponse(rsp *http.Response) (*AddAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddAlertResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAlertResponse parses an HTTP response from a RemoveAlertWithResponse call
+func ParseRemoveAlertResponse(rsp *http.Response) (*RemoveAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAlertResponse parses an HTTP response from a GetAlertWithResponse call
+func ParseGetAlertResponse(rsp *http.Response) (*GetAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetAlertResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutAlertResponse parses an HTTP response from a PutAlertWithResponse call
+func ParsePutAlertResponse(rsp *http.Response) (*PutAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutAlertResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTestAlertResponse parses an HTTP response from a TestAlertWithResponse call
+func ParseTestAlertResponse(rsp *http.Response) (*TestAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest TestAlertOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel
@@ -50208,6 +56538,304 @@ func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, e
 	return response, nil
 }
 
+// ParseGetForwardsResponse parses an HTTP response from a GetForwardsWithResponse call
+func ParseGetForwardsResponse(rsp *http.Response) (*GetForwardsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetForwardsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchedListOutputForwardBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddForwardResponse parses an HTTP response from a AddForwardWithResponse call
+func ParseAddForwardResponse(rsp *http.Response) (*AddForwardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddForwardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Forward
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddForwardResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveForwardResponse parses an HTTP response from a RemoveForwardWithResponse call
+func ParseRemoveForwardResponse(rsp *http.Response) (*RemoveForwardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveForwardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetForwardResponse parses an HTTP response from a GetForwardWithResponse call
+func ParseGetForwardResponse(rsp *http.Response) (*GetForwardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetForwardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Forward
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetForwardResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutForwardResponse parses an HTTP response from a PutForwardWithResponse call
+func ParsePutForwardResponse(rsp *http.Response) (*PutForwardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutForwardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Forward
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutForwardResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetEditionResponse parses an HTTP response from a GetEditionWithResponse call
 func ParseGetEditionResponse(rsp *http.Response) (*GetEditionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -51880,6 +58508,107 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetIncidentsResponse parses an HTTP response from a GetIncidentsWithResponse call
+func ParseGetIncidentsResponse(rsp *http.Response) (*GetIncidentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetIncidentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest IncidentsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcknowledgeIncidentResponse parses an HTTP response from a AcknowledgeIncidentWithResponse call
+func ParseAcknowledgeIncidentResponse(rsp *http.Response) (*AcknowledgeIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
 
 	}
 
@@ -56787,6 +63516,445 @@ func ParseGetAffectedResponse(rsp *http.Response) (*GetAffectedResponse, error) 
 	return response, nil
 }
 
+// ParseMakeReportResponse parses an HTTP response from a MakeReportWithResponse call
+func ParseMakeReportResponse(rsp *http.Response) (*MakeReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MadeReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeReportFileResponse parses an HTTP response from a MakeReportFileWithResponse call
+func ParseMakeReportFileResponse(rsp *http.Response) (*MakeReportFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeReportFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReportsResponse parses an HTTP response from a GetReportsWithResponse call
+func ParseGetReportsResponse(rsp *http.Response) (*GetReportsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchedListOutputKeptReportBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddReportResponse parses an HTTP response from a AddReportWithResponse call
+func ParseAddReportResponse(rsp *http.Response) (*AddReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest KeptReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddReportResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveReportResponse parses an HTTP response from a RemoveReportWithResponse call
+func ParseRemoveReportResponse(rsp *http.Response) (*RemoveReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeptReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetReportResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutReportResponse parses an HTTP response from a PutReportWithResponse call
+func ParsePutReportResponse(rsp *http.Response) (*PutReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeptReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutReportResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSendReportResponse parses an HTTP response from a SendReportWithResponse call
+func ParseSendReportResponse(rsp *http.Response) (*SendReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest SendReportOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRequestsResponse parses an HTTP response from a GetRequestsWithResponse call
 func ParseGetRequestsResponse(rsp *http.Response) (*GetRequestsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -58051,6 +65219,304 @@ func ParseEditScorecardResponse(rsp *http.Response) (*EditScorecardResponse, err
 	switch {
 	case rsp.StatusCode == 200:
 		var headers EditScorecardResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSearchesResponse parses an HTTP response from a GetSearchesWithResponse call
+func ParseGetSearchesResponse(rsp *http.Response) (*GetSearchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSearchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchedListOutputSavedSearchBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddSearchResponse parses an HTTP response from a AddSearchWithResponse call
+func ParseAddSearchResponse(rsp *http.Response) (*AddSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SavedSearch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddSearchResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSearchResponse parses an HTTP response from a RemoveSearchWithResponse call
+func ParseRemoveSearchResponse(rsp *http.Response) (*RemoveSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSearchResponse parses an HTTP response from a GetSearchWithResponse call
+func ParseGetSearchResponse(rsp *http.Response) (*GetSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SavedSearch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetSearchResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutSearchResponse parses an HTTP response from a PutSearchWithResponse call
+func ParsePutSearchResponse(rsp *http.Response) (*PutSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SavedSearch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutSearchResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {

@@ -154,6 +154,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests 
 	if err := loadJournal(ctx, api, requests); err != nil {
 		return fmt.Errorf("the recorded requests: %w", err)
 	}
+	if err := loadWatching(ctx, api); err != nil {
+		return err
+	}
 	return editDraft(ctx, api)
 }
 

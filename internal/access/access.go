@@ -50,17 +50,20 @@ const (
 	Enrol       Act = "enrol and retire gates"
 	Obey        Act = "run as a gate"
 	Accounts    Act = "edit accounts"
+	Watch       Act = "set up reports and alerts"
+	SendOn      Act = "send records on"
+	Erase       Act = "erase what is recorded of people"
 	Expire      Act = "remove what has run out"
 )
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
-	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, TrustKeys, Authorities, Enrol, Obey, Accounts, Expire}
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, TrustKeys, Authorities, Enrol, Obey, Accounts, Watch, SendOn, Erase, Expire}
 }
 
-var owners = []Act{TrustKeys, Authorities, Enrol, Accounts}
+var owners = []Act{TrustKeys, Authorities, Enrol, Accounts, SendOn, Erase}
 
-var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks}
+var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, Watch}
 
 // rights are the acts of each role, and whether the role also has them on what belongs to the baseline.
 var rights = map[Role]struct {
@@ -72,7 +75,7 @@ var rights = map[Role]struct {
 
 	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
 	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
-	timetable:  {[]Act{Publish, Record, Expire}, true},
+	timetable:  {[]Act{Publish, Record, Watch, SendOn, Expire}, true},
 	recorder:   {[]Act{Record, Obey, Presences}, false},
 	setup:      {append(slices.Clone(owners), members...), true},
 }

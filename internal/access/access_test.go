@@ -33,6 +33,9 @@ edit the authority of the gates | yes no  | yes no
 enrol and retire gates      | yes no  | yes no
 run as a gate               | no  no  | no  no
 edit accounts               | yes no  | yes no
+set up reports and alerts | yes yes | yes no
+send records on | yes no | yes no
+erase what is recorded of people | yes no | yes no
 remove what has run out     | no  no  | no  no`
 	rows := strings.Split(strings.TrimSpace(table), "\n")
 	require.Len(t, rows, len(access.Acts()))

@@ -71,6 +71,12 @@ const (
 	GateRetired   What = "gate retired"
 	SourceSet     What = "source set"
 	SourceRemoved What = "source removed"
+
+	WatchMade    What = "set up" // a shared search, a report, an alert, or where records are sent on
+	WatchEdited  What = "set up anew"
+	WatchRemoved What = "taken down"
+
+	Acknowledged What = "acknowledged" // something that an alert found
 )
 
 // KindGrant is the kind of grants, which are not objects of the draft.

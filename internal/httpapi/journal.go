@@ -84,6 +84,11 @@ func (s *server) registerJournal(api huma.API) {
 
 // search reads a query. A mistake is told with its column, and the query as it was probably meant.
 func (s *server) search(ctx context.Context, text string) (query.Search, query.World, error) {
+	return s.searchAt(ctx, "q", text)
+}
+
+// searchAt is search for a query that a field of a body, or q of a URL, has.
+func (s *server) searchAt(ctx context.Context, field, text string) (query.Search, query.World, error) {
 	w, err := s.Tally.World(ctx)
 	if err != nil {
 		return query.Search{}, w, s.problem(ctx, err)
@@ -91,7 +96,7 @@ func (s *server) search(ctx context.Context, text string) (query.Search, query.W
 	found, err := query.Compile(ctx, text, w)
 	var wrong *query.Error
 	if errors.As(err, &wrong) {
-		detail := &huma.ErrorDetail{Message: wrong.Error(), Location: "query.q", Value: mistake{wrong.Column, wrong.Fix}}
+		detail := &huma.ErrorDetail{Message: wrong.Error(), Location: map[bool]string{true: "query.q", false: "body." + field}[field == "q"], Value: mistake{wrong.Column, wrong.Fix}}
 		return found, w, huma.Error422UnprocessableEntity("The query cannot be read.", detail)
 	}
 	if err != nil {

@@ -19,11 +19,14 @@ import (
 
 	"widelark/internal/access"
 	"widelark/internal/account"
+	"widelark/internal/alert"
 	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/delivery"
 	"widelark/internal/dispatch"
 	"widelark/internal/edition"
+	"widelark/internal/forward"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
@@ -31,11 +34,13 @@ import (
 	"widelark/internal/journal/usage"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
+	"widelark/internal/report"
 	"widelark/internal/revision"
 	"widelark/internal/secret"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
 	"widelark/internal/upkeep"
+	"widelark/internal/watch"
 )
 
 // Parts are what the API gives access to.
@@ -62,6 +67,13 @@ type Parts struct {
 	Called     tally.Called
 	Tally      *tally.Counter
 	Usage      usage.Store
+	Watching   watch.Store
+	Reports    *report.Sender
+	Alerts     *alert.Watcher
+	Incidents  alert.Store
+	Forwards   forward.Store
+	Outbox     delivery.Store
+	Mails      bool // whether mail can be sent
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere
 	Dispatch   *dispatch.Dispatch // to gates elsewhere
@@ -177,6 +189,10 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerGates(api)
 	s.registerJournal(api)
 	s.registerUsage(api)
+	s.registerSearches(api)
+	s.registerReports(api)
+	s.registerAlerts(api)
+	s.registerForwards(api)
 	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)

@@ -47,16 +47,21 @@ func Allowed(addr netip.Addr, ranges []netip.Prefix) bool {
 	return addr.IsGlobalUnicast() && !addr.IsPrivate() && !addr.IsLoopback() && !addr.IsLinkLocalUnicast() && !slices.ContainsFunc(inside, in)
 }
 
-// Client returns a client that connects to no internal address outside the given ranges. It checks every address before it connects, whichever name
-// or redirect led there. It ignores proxies of the environment, which would connect in its place.
-func Client(ranges []netip.Prefix) *http.Client {
-	dialer := &net.Dialer{Timeout: dialTimeout, Control: func(_, address string, _ syscall.RawConn) error {
+// Dialer returns a dialer that connects to no internal address outside the given ranges. It checks every address before it connects, whichever name led there.
+func Dialer(ranges []netip.Prefix) *net.Dialer {
+	return &net.Dialer{Timeout: dialTimeout, Control: func(_, address string, _ syscall.RawConn) error {
 		to, err := netip.ParseAddrPort(address)
 		if err != nil || !Allowed(to.Addr(), ranges) {
 			return ErrInside
 		}
 		return nil
 	}}
+}
+
+// Client returns a client that connects to no internal address outside the given ranges. It checks every address before it connects, whichever name
+// or redirect led there. It ignores proxies of the environment, which would connect in its place.
+func Client(ranges []netip.Prefix) *http.Client {
+	dialer := Dialer(ranges)
 	return &http.Client{
 		Timeout: WaitForAll,
 		Transport: &http.Transport{

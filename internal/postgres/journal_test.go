@@ -177,9 +177,9 @@ func TestMergeParts(t *testing.T) {
 	assert.Equal(t, before, latest(t, store, 1000))
 	_, err := store.Records().Heads(ctx, began)
 	require.NoError(t, err, "they can still be read")
-	after, last, err := store.Records().PartsAfter(ctx, 50)
+	after, upTo, last, err := store.Records().PartsAfter(ctx, 50, 4)
 	require.NoError(t, err)
-	assert.EqualValues(t, 60, last)
+	assert.Equal(t, []int64{54, 60}, []int64{upTo, last})
 	n := 0
 	for _, p := range after {
 		n += p.N

@@ -40,16 +40,15 @@ func (s source) Parts(ctx context.Context, from, to time.Time) ([]archive.Part, 
 }
 
 // PartsAfter implements [archive.Source].
-func (s source) PartsAfter(ctx context.Context, position int64) (parts []archive.Part, last int64, err error) {
-	if err := s.pool.QueryRow(ctx, `select coalesce(max(position), 0) from journal_arrivals`).Scan(&last); err != nil || last <= position {
-		return nil, last, ours(err)
+func (s source) PartsAfter(ctx context.Context, position int64, batches int) (parts []archive.Part, upTo, last int64, err error) {
+	if err := s.pool.QueryRow(ctx, `select coalesce(max(position), 0), coalesce((select max(position) from (select distinct position from journal_arrivals where position > $1 order by position limit $2) next), $1)
+		from journal_arrivals`, position, batches).Scan(&last, &upTo); err != nil || last <= position {
+		return nil, position, last, ours(err)
 	}
-	rows, err := s.pool.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and position > $1 and day = any(array(select distinct day from journal_arrivals where position > $1)) order by position, part`, position)
+	rows, err := s.pool.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and position > $1
+		and day = any(array(select distinct day from journal_arrivals where position > $1 and position <= $2)) order by position, part`, position, upTo)
 	parts, err = all(rows, err, scanPart)
-	for _, p := range parts {
-		last = max(last, p.Position)
-	}
-	return parts, last, err
+	return parts, upTo, last, err
 }
 
 // Arrivals calls arrived after records have come, until the context ends; and every two seconds, as a notice is lost with its connection.
@@ -177,10 +176,12 @@ func (s *Store) MergeParts(ctx context.Context, now time.Time, by access.Actor) 
 		if _, err := tx.Exec(ctx, `delete from journal_parts where replaced_at < $1`, now.Add(-stillRead)); err != nil {
 			return err
 		}
-		for _, table := range []string{"journal_batches", "journal_arrivals"} {
-			if _, err := tx.Exec(ctx, `delete from `+table+` where at < now() - interval '1 day'`); err != nil {
-				return err
-			}
+		if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
+			return err
+		}
+		// Records that wait for being sent on are found by their arrivals.
+		if _, err := tx.Exec(ctx, `delete from journal_arrivals where at < now() - interval '1 day' and (at < now() - interval '30 days' or position <= coalesce((select min(position) from forwarded), position))`); err != nil {
+			return err
 		}
 		rows, err := tx.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and n < $1 order by amount, first_at, part`, segment.Most/2)
 		parts, err := all(rows, err, scanPart)

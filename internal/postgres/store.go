@@ -39,7 +39,7 @@ var migrations embed.FS
 // database.
 type Store struct {
 	pool  *pgxpool.Pool
-	watch *watch
+	pulse *pulse
 	days  sync.Map // of day: parts of the journal that are there
 }
 
@@ -81,7 +81,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		err := prepare(ctx, pool)
 		switch {
 		case err == nil:
-			return &Store{pool: pool, watch: newWatch(pool)}, nil
+			return &Store{pool: pool, pulse: newPulse(pool)}, nil
 		case !errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || time.Now().After(end):
 			pool.Close()
 			return nil, err
@@ -143,7 +143,7 @@ func migrateQueue(ctx context.Context, pool *pgxpool.Pool) error {
 
 // Close closes all connections, after waiting for those in use.
 func (s *Store) Close() {
-	s.watch.close()
+	s.pulse.close()
 	s.pool.Close()
 }
 
@@ -201,7 +201,7 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 
 // fieldOf maps unique indexes to the fields that they guard.
 var fieldOf = map[string]string{
-	"lists_name": "name", "objects_name": "name", "packs_name": "name",
+	"lists_name": "name", "objects_name": "name", "packs_name": "name", "watch_items_name": "name", "watch_items_own": "name",
 	"own_categories_key": "name", "scorecards_name": "name", "schedules_name": "name",
 }
 

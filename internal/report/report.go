@@ -154,7 +154,7 @@ func (s Span) period(now time.Time, zone *time.Location) (before, from, to time.
 }
 
 // Within returns a query that finds what another one finds in a period.
-func Within(q string, from, to time.Time) string { return bounded(grouped(q), from, to) }
+func Within(q string, from, to time.Time) string { return bounded(Grouped(q), from, to) }
 
 // bounded adds a period to terms that stand side by side.
 func bounded(q string, from, to time.Time) string {
@@ -199,7 +199,7 @@ func (m *Maker) Make(ctx context.Context, title string, asked Asked) (*Made, err
 	made.Before, made.From, made.To = asked.Span.period(m.Now(), m.Zone)
 	made.Selects, made.Reached = Within(asked.Query, made.From, made.To), made.From
 	ask := func(only string, from, to time.Time, order tally.Order, by []string, step tally.Step, top int) (tally.Question, error) {
-		found, err := query.Compile(ctx, bounded(strings.TrimSpace(grouped(asked.Query)+" "+only), from, to), w)
+		found, err := query.Compile(ctx, bounded(strings.TrimSpace(Grouped(asked.Query)+" "+only), from, to), w)
 		return tally.Question{Search: found, Taxonomy: w.Taxonomy, By: by, Top: top, Order: order, Over: step, Patience: patience}, err
 	}
 	// Sections that are about the same records are counted together.
@@ -301,8 +301,8 @@ func (m *Maker) Make(ctx context.Context, title string, asked Asked) (*Made, err
 
 var alternatives = regexp.MustCompile(`(?i)(^|[\s)])or([\s(]|$)`)
 
-// grouped returns a query that other terms can stand beside.
-func grouped(q string) string {
+// Grouped returns a query that other terms can stand beside.
+func Grouped(q string) string {
 	if q = strings.TrimSpace(q); alternatives.MatchString(q) {
 		return "(" + q + ")"
 	}
@@ -311,7 +311,7 @@ func grouped(q string) string {
 
 // within returns the query for records of a report that a term selects.
 func within(made *Made, term string) string {
-	return bounded(strings.TrimSpace(grouped(made.Query)+" "+term), made.From, made.To)
+	return bounded(strings.TrimSpace(Grouped(made.Query)+" "+term), made.From, made.To)
 }
 
 // moments puts the counts over time beside those of the period before.

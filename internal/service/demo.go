@@ -105,6 +105,12 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	}
 	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy", "dns", "icap"}, partner, demo.Organisation, demo.Password
 	config.PageName = demo.PageName
+	mails, stopMails, err := standInMail(filepath.Join(dir, "mail"))
+	if err != nil {
+		return err
+	}
+	defer stopMails()
+	config.MailServer, config.MailFrom, config.ConsoleURL = "smtp://"+mails, demo.MailFrom, "http://"+config.Listen
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
 		return err
@@ -138,6 +144,17 @@ func standIn(handler http.Handler) (url string, stop func(), err error) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = server.Serve(listener) }() // it ends with stop
 	return "http://" + listener.Addr().String(), func() { _ = server.Close() }, nil
+}
+
+// standInMail serves a sink for mail on a free loopback port, and returns its address.
+func standInMail(dir string) (at string, stop func(), err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, fmt.Errorf("the stand-in of the mail server cannot listen: %w", err)
+	}
+	server := demo.MailSink(dir)
+	go func() { _ = server.Serve(listener) }() // it ends with stop
+	return listener.Addr().String(), func() { _ = server.Close() }, nil
 }
 
 // standInResolver serves a handler on a free loopback port over UDP and TCP, and returns its address.

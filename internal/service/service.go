@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"sync"
 	"syscall"
 	"time"
@@ -18,11 +19,14 @@ import (
 	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/account"
+	"widelark/internal/alert"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/delivery"
 	"widelark/internal/desk"
 	"widelark/internal/dispatch"
 	"widelark/internal/edition"
+	"widelark/internal/forward"
 	"widelark/internal/httpapi"
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/tally"
@@ -31,6 +35,7 @@ import (
 	"widelark/internal/outbound"
 	"widelark/internal/postgres"
 	"widelark/internal/replay"
+	"widelark/internal/report"
 	"widelark/internal/secret"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
@@ -120,6 +125,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
 	}
+	mailer, err := config.mailer()
+	if err != nil {
+		return nil, err
+	}
 	store, err := postgres.Open(ctx, config.DatabaseURL)
 	if err != nil {
 		return nil, err
@@ -136,13 +145,24 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	front := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
 	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
+	counts := &tally.Counter{Archive: records, Editions: editions, Called: store, Zone: zone, Now: now}
+	maker := &report.Maker{Tally: counts, Zone: zone, Now: now}
+	reports := &report.Sender{Items: store, Maker: maker, Organisation: config.Organisation, Console: config.ConsoleURL, Log: log}
+	alerts := &alert.Watcher{
+		Items: store, Store: store, Tally: counts, Gates: store, Packs: store, Versions: store, Checks: checks, Zone: zone, Now: now, Organisation: config.Organisation, Console: config.ConsoleURL, Log: log,
+	}
+	forwards := &forward.Runner{Items: store, Store: store, Archive: records, Tally: counts, Ranges: ranges, Host: hostName(), Version: version, Now: now, Log: log}
+	deliverer := &delivery.Deliverer{Store: store, Senders: map[delivery.How]delivery.Sender{delivery.ByHook: &delivery.Poster{Client: outbound.Client(ranges), Box: box}}, Log: log}
+	if mailer != nil {
+		deliverer.Senders[delivery.ByMail] = mailer
+	}
 	s := &Service{
 		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, records: records, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: &tally.Counter{Archive: records, Editions: editions, Called: store, Zone: zone, Now: now}, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -168,9 +188,13 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
 	counter := &usage.Counter{Store: store, Archive: records}
-	s.work.Go(func() { keepRecords(working, store, counter, config, log) })
+	s.work.Go(func() { keepRecords(working, store, counter, alerts, config, log) })
 	s.work.Go(func() { mergeRecords(working, store, log) })
 	s.work.Go(func() { records.Watch(working) })
+	s.work.Go(func() { reports.Run(working) })
+	s.work.Go(func() { alerts.Run(working) })
+	s.work.Go(func() { forwards.Run(working) })
+	s.work.Go(func() { deliverer.Run(working) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -220,6 +244,15 @@ func (s *Service) Close() error {
 	return err
 }
 
+// hostName returns the name of this machine; "" where it has none.
+func hostName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
 // removeExpired periodically removes expired sessions, until the context ends.
 func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger) {
 	tick := time.NewTicker(10 * time.Minute)
@@ -266,7 +299,7 @@ func mergeRecords(ctx context.Context, store *postgres.Store, log *slog.Logger) 
 const countOften = 20 * time.Second
 
 // keepRecords counts by days what is used, and drops records whose time is over and which are counted: when the service starts, and every hour, until the context ends.
-func keepRecords(ctx context.Context, store *postgres.Store, counter *usage.Counter, config Config, log *slog.Logger) {
+func keepRecords(ctx context.Context, store *postgres.Store, counter *usage.Counter, alerts *alert.Watcher, config Config, log *slog.Logger) {
 	tick := time.NewTicker(countOften)
 	defer tick.Stop()
 	var kept time.Time
@@ -280,6 +313,7 @@ func keepRecords(ctx context.Context, store *postgres.Store, counter *usage.Coun
 			}, access.Timetable); err == nil {
 				kept = now
 			}
+			err = errors.Join(err, alerts.Keep(ctx))
 			if len(dropped) > 0 {
 				log.InfoContext(ctx, "old records were dropped", "parts", dropped)
 			}

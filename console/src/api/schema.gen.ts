@@ -56,6 +56,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts */
+        get: operations["getAlerts"];
+        put?: never;
+        /** Add an alert */
+        post: operations["addAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An alert */
+        get: operations["getAlert"];
+        /** Make an alert as it is given, whole */
+        put: operations["putAlert"];
+        post?: never;
+        /** Remove an alert */
+        delete: operations["removeAlert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a test to whom an alert tells */
+        post: operations["testAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/apps": {
         parameters: {
             query?: never;
@@ -565,6 +619,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/forwards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Places that records are sent on to */
+        get: operations["getForwards"];
+        put?: never;
+        /** Add a place that records are sent on to */
+        post: operations["addForward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forwards/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A place that records are sent on to */
+        get: operations["getForward"];
+        /** Make a place that records are sent on to as it is given, whole */
+        put: operations["putForward"];
+        post?: never;
+        /** Remove a place that records are sent on to */
+        delete: operations["removeForward"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gate/editions/{number}": {
         parameters: {
             query?: never;
@@ -974,6 +1065,40 @@ export interface paths {
         get: operations["getHealth"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What alerts have found */
+        get: operations["getIncidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that somebody has seen to it: nobody is told of it again */
+        post: operations["acknowledgeIncident"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1944,6 +2069,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was recorded in a period, counted: in sections, and beside the period before */
+        get: operations["makeReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a file: PDF or CSV */
+        get: operations["makeReportFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports that are kept */
+        get: operations["getReports"];
+        put?: never;
+        /** Add a report that is kept */
+        post: operations["addReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report that is kept */
+        get: operations["getReport"];
+        /** Make a report that is kept as it is given, whole */
+        put: operations["putReport"];
+        post?: never;
+        /** Remove a report that is kept */
+        delete: operations["removeReport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a report now */
+        post: operations["sendReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -2221,6 +2434,43 @@ export interface paths {
         head?: never;
         /** Edit a scorecard; its words are replaced whole */
         patch: operations["editScorecard"];
+        trace?: never;
+    };
+    "/api/v1/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Searches that are kept: one's own, and those that are shared */
+        get: operations["getSearches"];
+        put?: never;
+        /** Add a search that is kept */
+        post: operations["addSearch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A search that is kept */
+        get: operations["getSearch"];
+        /** Make a search that is kept as it is given, whole */
+        put: operations["putSearch"];
+        post?: never;
+        /** Remove a search that is kept */
+        delete: operations["removeSearch"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/seen": {
@@ -2636,6 +2886,9 @@ export interface components {
             /** @description By name */
             accounts: components["schemas"]["Account"][];
         };
+        AcknowledgeInputBody: {
+            reason?: string;
+        };
         ActivityBody: {
             /** @description Rules call it app/key */
             key: string;
@@ -2789,6 +3042,106 @@ export interface components {
             verdict?: "allow" | "watch" | "hold" | "block";
             /** @description At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs */
             way?: string;
+        };
+        Alert: {
+            /**
+             * Format: int64
+             * @description Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
+             */
+            again?: number;
+            /**
+             * Format: int64
+             * @description packs: when the last good pull is so long ago; left out, 3
+             */
+            days?: number;
+            /** @description The last ones, the last first */
+            deliveries: components["schemas"]["Delivery"][];
+            /** @description An address (https or http) that it is posted to as JSON, signed */
+            hook?: string;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description requests: in so many minutes (left out, 10). gates: when a gate has been silent for so long, or has run something older for so long (left out, 5)
+             */
+            minutes?: number;
+            /**
+             * Format: int64
+             * @description requests: when there are more than so many
+             */
+            more?: number;
+            name: string;
+            off?: boolean;
+            /**
+             * Format: int64
+             * @description Incidents that go on and that nobody has acknowledged
+             */
+            open: number;
+            /** @description Who made it */
+            owner: string;
+            /**
+             * @description requests: counted for each of them; left out, all together
+             * @enum {string}
+             */
+            per?: "person" | "site" | "gate" | "group" | "network";
+            /** @description requests: those that count; it says nothing of the time */
+            query?: string;
+            /** @description When nobody is told; what happens then is told together when it is over */
+            quiet?: components["schemas"]["Quiet"];
+            /** @description With which what is posted is signed; never given out. Left out, the one before stays */
+            secret?: string;
+            /** @description What is posted is signed: there is a secret */
+            signed: boolean;
+            /** @description Addresses that it is mailed to */
+            to?: string[];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+            /** @enum {string} */
+            what: "requests" | "gates" | "packs" | "expectations";
+        };
+        AlertInput: {
+            /**
+             * Format: int64
+             * @description Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
+             */
+            again?: number;
+            /**
+             * Format: int64
+             * @description packs: when the last good pull is so long ago; left out, 3
+             */
+            days?: number;
+            /** @description An address (https or http) that it is posted to as JSON, signed */
+            hook?: string;
+            /**
+             * Format: int64
+             * @description requests: in so many minutes (left out, 10). gates: when a gate has been silent for so long, or has run something older for so long (left out, 5)
+             */
+            minutes?: number;
+            /**
+             * Format: int64
+             * @description requests: when there are more than so many
+             */
+            more?: number;
+            name: string;
+            off?: boolean;
+            /**
+             * @description requests: counted for each of them; left out, all together
+             * @enum {string}
+             */
+            per?: "person" | "site" | "gate" | "group" | "network";
+            /** @description requests: those that count; it says nothing of the time */
+            query?: string;
+            /** @description When nobody is told; what happens then is told together when it is over */
+            quiet?: components["schemas"]["Quiet"];
+            /** @description With which what is posted is signed; never given out. Left out, the one before stays */
+            secret?: string;
+            /** @description Addresses that it is mailed to */
+            to?: string[];
+            /** @enum {string} */
+            what: "requests" | "gates" | "packs" | "expectations";
         };
         App: {
             activities: components["schemas"]["ActivityBody"][];
@@ -3318,6 +3671,24 @@ export interface components {
             rows: components["schemas"]["PlanRow"][];
             /** Format: date-time */
             to: string;
+        };
+        Delivery: {
+            /** Format: date-time */
+            doneAt?: string;
+            /** @enum {string} */
+            how: "mail" | "hook";
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** @description Why the last try failed */
+            problem?: string;
+            /** @enum {string} */
+            state: "waiting" | "delivered" | "given up";
+            subject: string;
+            to: string;
+            /** Format: int64 */
+            tries: number;
         };
         DiffOutputBody: {
             /** @description By kind and name */
@@ -4029,6 +4400,66 @@ export interface components {
              */
             verdict: "allow" | "watch" | "hold" | "block";
         };
+        Forward: {
+            /** @description syslog: HOST:PORT. otlp: the address of the collector's logs, as https://collector.quillmere.example/v1/logs */
+            address: string;
+            /**
+             * Format: int64
+             * @description Batches of records that have come since
+             */
+            behind: number;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            off?: boolean;
+            /** @description Who made it */
+            owner: string;
+            /** @description Why the last try failed */
+            problem?: string;
+            /**
+             * @description syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+             * @enum {string}
+             */
+            protocol: "syslog" | "otlp";
+            /** @description Only records that this finds; it says nothing of the time */
+            query?: string;
+            /** @description Certificates of the authorities that are trusted, as PEM; left out, those of the machine */
+            roots?: string;
+            /**
+             * Format: int64
+             * @description Records
+             */
+            sent: number;
+            /**
+             * Format: date-time
+             * @description When the last ones were taken
+             */
+            sentAt?: string;
+            /** @description syslog: over TLS (RFC 5425) */
+            tls?: boolean;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+        };
+        ForwardInput: {
+            /** @description syslog: HOST:PORT. otlp: the address of the collector's logs, as https://collector.quillmere.example/v1/logs */
+            address: string;
+            name: string;
+            off?: boolean;
+            /**
+             * @description syslog (RFC 5424) over TCP, or logs of OpenTelemetry (OTLP) over HTTP
+             * @enum {string}
+             */
+            protocol: "syslog" | "otlp";
+            /** @description Only records that this finds; it says nothing of the time */
+            query?: string;
+            /** @description Certificates of the authorities that are trusted, as PEM; left out, those of the machine */
+            roots?: string;
+            /** @description syslog: over TLS (RFC 5425) */
+            tls?: boolean;
+        };
         FoundEntry: {
             /** Format: date-time */
             addedAt: string;
@@ -4530,6 +4961,50 @@ export interface components {
             /** Format: int64 */
             same: number;
         };
+        Incident: {
+            /** Format: date-time */
+            acknowledgedAt?: string;
+            acknowledgedBy?: string;
+            /** Format: uuid */
+            alert: string;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was found last
+             */
+            lastAt: string;
+            /**
+             * Format: int64
+             * @description The largest number that was counted
+             */
+            most?: number;
+            /** @description Of the alert, as it was then */
+            name: string;
+            /**
+             * Format: date-time
+             * @description Left out while it goes on
+             */
+            overAt?: string;
+            /** @description That finds the records */
+            query?: string;
+            reason?: string;
+            /** @description What was found, a sentence */
+            said: string;
+            /** Format: date-time */
+            since: string;
+            /** @description What it is about: a person, a gate; left out for all together */
+            subject?: string;
+            /**
+             * Format: date-time
+             * @description When somebody was told of it last
+             */
+            toldAt?: string;
+        };
+        IncidentsOutputBody: {
+            /** @description Those that go on first, the last one first */
+            incidents: components["schemas"]["Incident"][];
+        };
         InspectionBody: {
             /** @description All but those below; else none */
             all: boolean;
@@ -4616,6 +5091,47 @@ export interface components {
         KeepGrantInputBody: {
             /** @description Of the exception; left out, it is made from the first entry */
             name?: string;
+        };
+        KeptReport: {
+            /** @description With the period before */
+            compare?: boolean;
+            /** @description The last ones, the last first */
+            deliveries: components["schemas"]["Delivery"][];
+            /** @description What is attached; left out, a PDF */
+            files?: ("pdf" | "csv")[];
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it is sent next
+             */
+            nextAt?: string;
+            /** @description Who made it */
+            owner: string;
+            /** @description Only requests that this finds; it says nothing of the time */
+            query?: string;
+            /** @description Left out, all of them */
+            sections?: ("over" | "blocked" | "categories" | "families" | "sites" | "new" | "unrated" | "people" | "groups" | "networks" | "machines" | "words" | "provisos" | "policies" | "rules" | "lists" | "gates")[];
+            /**
+             * @description day, week and month are the last whole ones; the others end now
+             * @enum {string}
+             */
+            span: "day" | "week" | "month" | "24h" | "7d" | "30d";
+            /** @description When it is sent; left out, never */
+            timetable?: components["schemas"]["Timetable"];
+            /** @description Addresses that it is mailed to */
+            to?: string[];
+            /**
+             * Format: int64
+             * @description How many rows each section has; left out, 10
+             */
+            top?: number;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
         };
         LatestOutputBody: {
             /** @description The last one first */
@@ -4737,6 +5253,30 @@ export interface components {
             address: string;
             description?: string;
             name: string;
+        };
+        MadeReport: {
+            /**
+             * Format: date-time
+             * @description Where the period before begins
+             */
+            before: string;
+            earlier: components["schemas"]["VerdictCounts"];
+            /** Format: date-time */
+            from: string;
+            /** @description In words */
+            period: string;
+            /** @description That finds all its records */
+            query: string;
+            /**
+             * Format: date-time
+             * @description Everything from then on was counted; where it is later than from, counting took too long
+             */
+            reached: string;
+            sections: components["schemas"]["ReportSection"][];
+            title: string;
+            /** Format: date-time */
+            to: string;
+            total: components["schemas"]["VerdictCounts"];
         };
         MakeAuthorityInputBody: {
             /**
@@ -5575,6 +6115,11 @@ export interface components {
             /** @description Left out where it is planned */
             revision?: components["schemas"]["Revision"];
         };
+        Quiet: {
+            /** @description As 22:00 */
+            from: string;
+            until: string;
+        };
         ReadCalendarOutputBody: {
             /** Format: int64 */
             events: number;
@@ -5840,6 +6385,64 @@ export interface components {
              */
             updated: number;
         };
+        ReportInput: {
+            /** @description With the period before */
+            compare?: boolean;
+            /** @description What is attached; left out, a PDF */
+            files?: ("pdf" | "csv")[];
+            name: string;
+            /** @description Only requests that this finds; it says nothing of the time */
+            query?: string;
+            /** @description Left out, all of them */
+            sections?: ("over" | "blocked" | "categories" | "families" | "sites" | "new" | "unrated" | "people" | "groups" | "networks" | "machines" | "words" | "provisos" | "policies" | "rules" | "lists" | "gates")[];
+            /**
+             * @description day, week and month are the last whole ones; the others end now
+             * @enum {string}
+             */
+            span: "day" | "week" | "month" | "24h" | "7d" | "30d";
+            /** @description When it is sent; left out, never */
+            timetable?: components["schemas"]["Timetable"];
+            /** @description Addresses that it is mailed to */
+            to?: string[];
+            /**
+             * Format: int64
+             * @description How many rows each section has; left out, 10
+             */
+            top?: number;
+        };
+        ReportMoment: {
+            /**
+             * Format: date-time
+             * @description When the span begins; it ends where the next begins
+             */
+            at: string;
+            /** @description In the period before; zero where none is asked for */
+            earlier: components["schemas"]["VerdictCounts"];
+            now: components["schemas"]["VerdictCounts"];
+            /** @description That finds its records */
+            query: string;
+        };
+        ReportRow: {
+            /** @description In the period before; zero where none is asked for */
+            earlier: components["schemas"]["VerdictCounts"];
+            now: components["schemas"]["VerdictCounts"];
+            /** @description That finds its records */
+            query: string;
+            /** @description Empty where records have none */
+            value: string;
+        };
+        ReportSection: {
+            key: string;
+            /**
+             * Format: int64
+             * @description Values that have no row
+             */
+            others: number;
+            /** @description Of the section over time */
+            over?: components["schemas"]["ReportMoment"][];
+            rows: components["schemas"]["ReportRow"][];
+            title: string;
+        };
         RequestsOutputBody: {
             /** @description Open ones first, then the one made last first */
             requests: components["schemas"]["AccessRequest"][];
@@ -5951,6 +6554,32 @@ export interface components {
             name?: string;
             /** @description Of the parameter or the header field; the other host */
             value: string;
+        };
+        SavedSearch: {
+            /** @description What is shown of each record, in this order; left out, what is usual */
+            columns?: ("time" | "verdict" | "who" | "request" | "by" | "outcome" | "person" | "machine" | "address" | "network" | "groups" | "method" | "host" | "categories" | "rung" | "policy" | "list" | "entry" | "gate" | "sight" | "provisos" | "traits" | "words" | "status" | "type" | "size" | "duration" | "referrer" | "agent" | "revision")[];
+            /** Format: uuid */
+            id: string;
+            mine: boolean;
+            name: string;
+            /** @description Who made it */
+            owner: string;
+            query: string;
+            /** @description Everybody sees it; otherwise only who made it */
+            shared?: boolean;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+        };
+        SavedSearchInput: {
+            /** @description What is shown of each record, in this order; left out, what is usual */
+            columns?: ("time" | "verdict" | "who" | "request" | "by" | "outcome" | "person" | "machine" | "address" | "network" | "groups" | "method" | "host" | "categories" | "rung" | "policy" | "list" | "entry" | "gate" | "sight" | "provisos" | "traits" | "words" | "status" | "type" | "size" | "duration" | "referrer" | "agent" | "revision")[];
+            name: string;
+            query: string;
+            /** @description Everybody sees it; otherwise only who made it */
+            shared?: boolean;
         };
         Schedule: {
             about: string;
@@ -6092,6 +6721,9 @@ export interface components {
             lines?: string[];
             /** @description Only entries whose pattern or note holds this, letter case aside */
             text?: string;
+        };
+        SendReportOutputBody: {
+            to: string[];
         };
         SessionOutputBody: {
             /** @description Left out where nobody is signed in */
@@ -6453,6 +7085,13 @@ export interface components {
             /** @description As the notation has words, without the quotation marks: whole words unless a star says otherwise */
             word: string;
         };
+        TestAlertOutputBody: {
+            /**
+             * Format: int64
+             * @description That are on their way
+             */
+            messages: number;
+        };
         TextInputBody: {
             /** @description Every line of the list, in order. Blank lines are passed over */
             lines: string[];
@@ -6521,6 +7160,15 @@ export interface components {
             week: components["schemas"]["TimeSpan"][];
             /** @description The windows of an ordinary week, from Monday on */
             weekly: components["schemas"]["TimeWindow"][];
+        };
+        Timetable: {
+            /** @description As 07:30 */
+            at: string;
+            /**
+             * @description A week's is due on Mondays, a month's on its first day
+             * @enum {string}
+             */
+            every: "day" | "week" | "month";
         };
         Token: {
             /** Format: date-time */
@@ -6803,6 +7451,22 @@ export interface components {
             /** @description Of the first URL */
             wasBecause: string;
             who: string[];
+        };
+        WatchedListOutputAlertBody: {
+            /** @description By name */
+            items: components["schemas"]["Alert"][];
+        };
+        WatchedListOutputForwardBody: {
+            /** @description By name */
+            items: components["schemas"]["Forward"][];
+        };
+        WatchedListOutputKeptReportBody: {
+            /** @description By name */
+            items: components["schemas"]["KeptReport"][];
+        };
+        WatchedListOutputSavedSearchBody: {
+            /** @description By name */
+            items: components["schemas"]["SavedSearch"][];
         };
         WhenBody: {
             /** @description While the schedule is not in force */
@@ -7145,6 +7809,356 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getAlerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedListOutputAlertBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putAlert: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeAlert: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    testAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestAlertOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9858,6 +10872,298 @@ export interface operations {
             };
         };
     };
+    getForwards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedListOutputForwardBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addForward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForwardInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getForward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putForward: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForwardInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeForward: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getEdition: {
         parameters: {
             query?: never;
@@ -11689,6 +12995,121 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getIncidents: {
+        parameters: {
+            query?: {
+                /** @description Only those of this alert */
+                alert?: string;
+                /** @description Only those that go on and that nobody has acknowledged */
+                open?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    acknowledgeIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcknowledgeInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17023,6 +18444,474 @@ export interface operations {
             };
         };
     };
+    makeReport: {
+        parameters: {
+            query?: {
+                /** @description Only requests that this finds; it says nothing of the time */
+                q?: string;
+                /** @description day, week and month are the last whole ones; the others end now */
+                span?: "day" | "week" | "month" | "24h" | "7d" | "30d";
+                /** @description Left out, all of them */
+                section?: ("over" | "blocked" | "categories" | "families" | "sites" | "new" | "unrated" | "people" | "groups" | "networks" | "machines" | "words" | "provisos" | "policies" | "rules" | "lists" | "gates")[];
+                /** @description With the period before */
+                compare?: boolean;
+                top?: number;
+                title?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    makeReportFile: {
+        parameters: {
+            query?: {
+                /** @description Only requests that this finds; it says nothing of the time */
+                q?: string;
+                /** @description day, week and month are the last whole ones; the others end now */
+                span?: "day" | "week" | "month" | "24h" | "7d" | "30d";
+                /** @description Left out, all of them */
+                section?: ("over" | "blocked" | "categories" | "families" | "sites" | "new" | "unrated" | "people" | "groups" | "networks" | "machines" | "words" | "provisos" | "policies" | "rules" | "lists" | "gates")[];
+                /** @description With the period before */
+                compare?: boolean;
+                top?: number;
+                title?: string;
+                form?: "pdf" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getReports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedListOutputKeptReportBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putReport: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeReport: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    sendReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendReportOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getRequests: {
         parameters: {
             query?: {
@@ -18380,6 +20269,298 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSearches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedListOutputSavedSearchBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedSearchInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putSearch: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedSearchInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeSearch: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

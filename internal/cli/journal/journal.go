@@ -36,7 +36,7 @@ A query that does not say since when looks at the last day. All of it stands in 
 
 // Command returns the noun `journal`.
 func Command(a *command.App) *cobra.Command {
-	cmd := command.Noun("journal", "What gates decided: search it, watch it, count it", searchCommand(a), tailCommand(a), topCommand(a), overCommand(a), showCommand(a), exportCommand(a))
+	cmd := command.Noun("journal", "What gates decided: search it, watch it, count it", searchCommand(a), tailCommand(a), topCommand(a), overCommand(a), showCommand(a), exportCommand(a), keptCommand(a), keepCommand(a), forgetCommand(a))
 	cmd.Example = `  widelark journal search 'verdict:block group:"Ward nurses" since:2h'
   widelark journal top host 'verdict:block since:7d'
   widelark journal tail person:kay.moran`
@@ -47,25 +47,43 @@ func queryOf(args []string) *string { return command.Optional[string](strings.Jo
 
 func searchCommand(a *command.App) *cobra.Command {
 	var limit int64
-	var before string
+	var before, called string
+	var chosen []string
 	cmd := a.Reads(&cobra.Command{
 		Use: "search [QUERY]", Short: "Recorded requests that a query selects, the last one first", Args: cobra.ArbitraryArgs,
 		Long: "Recorded requests that a query selects, the last one first.\n" + language,
 		Example: `  widelark journal search 'verdict:block site:heron.example since:3d'
   widelark journal search 'dosage or formulary -decided:no' --limit 10 -o json`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if err := checkColumns(chosen); err != nil {
+				return err
+			}
+			if called != "" {
+				s, err := kept(cmd, api, called)
+				if err != nil {
+					return err
+				}
+				args = append(args, s.Query)
+				for _, c := range command.Deref(s.Columns) {
+					if !cmd.Flags().Changed("columns") {
+						chosen = append(chosen, string(c))
+					}
+				}
+			}
 			answer, err := api.SearchJournalWithResponse(cmd.Context(), &client.SearchJournalParams{Q: queryOf(args), Limit: &limit, Before: command.Optional[string](before)})
 			if err != nil {
 				return explained(err, strings.Join(args, " "))
 			}
 			found := answer.JSON200
-			v := recordsView(a, found.Records)
+			v := recordsView(a, found.Records, chosen)
 			v.Empty = "No recorded request is like that" + since(a, found.Recent, found.From) + "."
 			v.Foot = foot(a, found)
 			return a.Show(v)
 		}),
 	})
 	cmd.Flags().Int64Var(&limit, "limit", 30, "how many, at most 1000")
+	cmd.Flags().StringVar(&called, "kept", "", "a search that is kept, by its name; a query beside it narrows it")
+	cmd.Flags().StringSliceVar(&chosen, "columns", nil, "what is shown of each record, with commas between, as time,who,host,size")
 	cmd.Flags().StringVar(&before, "before", "", "go on where a search ended: what it said")
 	return cmd
 }
@@ -91,32 +109,6 @@ func foot(a *command.App, found *client.JournalOutputBody) string {
 		parts = append(parts, fmt.Sprintf("%s: go on with --before %s", said, next))
 	}
 	return strings.Join(parts, " ")
-}
-
-func recordsView(a *command.App, records []client.GateRecord) command.View {
-	v := command.View{Data: records, Columns: []string{"When", "Verdict", "Who", "Request", "By", "Outcome", "Id"}}
-	for i := range records {
-		v.Rows = append(v.Rows, cellsOf(a, &records[i]))
-	}
-	return v
-}
-
-func cellsOf(a *command.App, r *client.GateRecord) []string {
-	outcome := ""
-	if r.Outcome != nil {
-		outcome = string(*r.Outcome)
-	}
-	if status := command.Deref(r.Status); status != 0 {
-		outcome = strings.TrimSpace(fmt.Sprint(outcome, " ", status))
-	}
-	id := ""
-	if r.ID != nil {
-		id = r.ID.String()
-	}
-	return []string{
-		a.ByClock(r.At).Format("2006-01-02 15:04:05"), a.VerdictCell(string(r.Verdict)), cmp.Or(command.OrEmpty(r.Who), command.OrEmpty(r.Address), strings.Join(command.Deref(r.Groups), ", ")),
-		strings.TrimPrefix(r.Method+" ", " ") + r.URL, command.OrEmpty(r.By), outcome, id,
-	}
 }
 
 // explained shows where a query is wrong, and how it was probably meant.
@@ -226,7 +218,7 @@ func showCommand(a *command.App) *cobra.Command {
 			}
 			r := answer.JSON200
 			if a.Format != "table" {
-				return a.Show(command.View{Data: r, Columns: recordsView(a, nil).Columns, Rows: [][]string{cellsOf(a, r)}})
+				return a.Show(command.View{Data: r, Columns: recordsView(a, nil, nil).Columns, Rows: [][]string{cellsOf(a, r, usual)}})
 			}
 			printRecord(a, r)
 			why, err := api.WhyRecordedWithResponse(cmd.Context(), id)
@@ -272,7 +264,7 @@ func printRecord(a *command.App, r *client.GateRecord) {
 	line("provisos", command.OrEmpty(r.Provisos))
 	line("not held", command.OrEmpty(r.NotHeld))
 	line("searched", command.OrEmpty(r.Words))
-	line("outcome", cellsOf(a, r)[5])
+	line("outcome", outcomeOf(a, r))
 	line("type", command.OrEmpty(r.Media))
 	if size := command.Deref(r.Size); size > 0 {
 		line("size", command.Grouped(size)+" bytes")
@@ -284,7 +276,7 @@ func printRecord(a *command.App, r *client.GateRecord) {
 	line("came from", command.OrEmpty(r.Referrer))
 	line("reference", command.OrEmpty(r.Reference))
 	line("detail", command.OrEmpty(r.Detail))
-	line("id", cellsOf(a, r)[6])
+	line("id", columns["id"].cell(a, r))
 	if r.Amount != nil && *r.Amount == "group" {
 		fmt.Fprintln(a.Out, "\n  The policy keeps the host, the groups and the minute, and nothing else.")
 	}
@@ -402,7 +394,7 @@ func printLine(a *command.App, r *client.GateRecord, asJSON bool) {
 		_ = json.NewEncoder(a.Out).Encode(r)
 		return
 	}
-	c := cellsOf(a, r)
+	c := cellsOf(a, r, usual)
 	fmt.Fprintf(a.Out, "%s  %s  %s  %s  %s\n", a.ByClock(r.At).Format("15:04:05"), c[1], cmp.Or(c[2], "-"), c[3], c[4])
 }
 

@@ -41,8 +41,8 @@ type Part struct {
 type Source interface {
 	// Parts returns the parts with records from one moment until before another, the one with the last record first.
 	Parts(ctx context.Context, from, to time.Time) ([]Part, error)
-	// PartsAfter returns the parts with batches of the last day after a position, in the order of positions, and the last position that there is.
-	PartsAfter(ctx context.Context, position int64) ([]Part, int64, error)
+	// PartsAfter returns the parts with the next batches after a position, so many at most; the position of the last of them; and the last position that there is.
+	PartsAfter(ctx context.Context, position int64, batches int) (parts []Part, upTo, last int64, err error)
 	// Arrivals calls arrived soon after records have come, and now and then, until the context ends.
 	Arrivals(ctx context.Context, arrived func())
 	// Heads returns the heads of parts, in their order.

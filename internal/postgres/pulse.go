@@ -16,8 +16,8 @@ const (
 	watchFor   = time.Second
 )
 
-// watch monitors whether the database answers. It is safe for concurrent use.
-type watch struct {
+// pulse monitors whether the database answers. It is safe for concurrent use.
+type pulse struct {
 	config *pgx.ConnConfig
 	stop   context.CancelFunc
 	ended  sync.WaitGroup
@@ -26,21 +26,21 @@ type watch struct {
 	silent chan struct{} // guarded by mu; closed while the database is silent
 }
 
-func newWatch(pool *pgxpool.Pool) *watch {
+func newPulse(pool *pgxpool.Pool) *pulse {
 	config := pool.Config().ConnConfig.Copy()
 	config.ConnectTimeout = watchFor
 	ctx, stop := context.WithCancel(context.Background())
-	w := &watch{config: config, stop: stop, silent: make(chan struct{})}
+	w := &pulse{config: config, stop: stop, silent: make(chan struct{})}
 	w.ended.Go(func() { w.run(ctx) })
 	return w
 }
 
-func (w *watch) close() {
+func (w *pulse) close() {
 	w.stop()
 	w.ended.Wait()
 }
 
-func (w *watch) run(ctx context.Context) {
+func (w *pulse) run(ctx context.Context) {
 	var conn *pgx.Conn
 	failures := 0
 	for ctx.Err() == nil {
@@ -78,7 +78,7 @@ func (w *watch) run(ctx context.Context) {
 	}
 }
 
-func (w *watch) setSilent(silent bool) {
+func (w *pulse) setSilent(silent bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	select {
@@ -95,7 +95,7 @@ func (w *watch) setSilent(silent bool) {
 
 // Silent returns a channel that is closed when the database stops answering; it is already closed while the database does not answer.
 func (s *Store) Silent() <-chan struct{} {
-	s.watch.mu.Lock()
-	defer s.watch.mu.Unlock()
-	return s.watch.silent
+	s.pulse.mu.Lock()
+	defer s.pulse.mu.Unlock()
+	return s.pulse.silent
 }
