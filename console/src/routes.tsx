@@ -124,6 +124,9 @@ const changesRoute = createRoute({
     from: z.coerce.string().optional().catch(undefined),
     to: z.coerce.string().optional().catch(undefined),
     categories: z.array(z.string()).optional().catch(undefined),
+    lists: z.array(z.string()).optional().catch(undefined),
+    entries: z.array(z.coerce.string()).optional().catch(undefined),
+    days: z.number().int().positive().optional().catch(undefined),
   }),
 })
 
@@ -168,6 +171,28 @@ const journalRoute = createRoute({
     q: z.coerce.string().optional().catch(undefined),
     record: z.string().optional().catch(undefined),
     before: z.string().optional().catch(undefined),
+    cols: z.string().optional().catch(undefined),
+  }),
+})
+
+const reportsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/reports',
+  component: lazyRouteComponent(() => import('./reports/ReportsPage'), 'ReportsPage'),
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    span: z.enum(['24h', '7d', '30d', 'day', 'week', 'month']).optional().catch(undefined),
+    compare: z.boolean().optional().catch(undefined),
+    id: z.string().optional().catch(undefined),
+  }),
+})
+
+const alertsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/alerts',
+  component: lazyRouteComponent(() => import('./alerts/AlertsPage'), 'AlertsPage'),
+  validateSearch: z.object({
+    view: z.enum(['open', 'past', 'alerts', 'forwards']).optional().catch(undefined),
   }),
 })
 
@@ -200,6 +225,8 @@ export const router = createRouter({
     packsRoute,
     gatesRoute,
     journalRoute,
+    reportsRoute,
+    alertsRoute,
     packRoute,
     peopleRoute,
     schedulesRoute,

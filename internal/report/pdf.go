@@ -140,7 +140,11 @@ func Change(now, before int64) string {
 	case now == before:
 		return "±0 %"
 	}
-	return strings.Replace(fmt.Sprintf("%+.0f %%", 100*float64(now-before)/float64(before)), "-", "−", 1)
+	said := strings.Replace(fmt.Sprintf("%+.0f %%", 100*float64(now-before)/float64(before)), "-", "−", 1)
+	if said[len(said)-3:] == "0 %" && len(strings.TrimLeft(said, "+−")) == 3 {
+		return "±0 %"
+	}
+	return said
 }
 
 func (d page) totals() {

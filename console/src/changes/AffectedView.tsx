@@ -1,36 +1,87 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
+import { clsx } from 'clsx'
+import { useState } from 'react'
 import { CategoryPicker } from '../categories/CategoryPicker'
+import { listsOptions } from '../lists/listQueries'
+import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
+import { TextArea } from '../ui/Field'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { RefPicker } from '../ui/RefPicker'
 import { cellClass, Head } from '../ui/Table'
-import { affectedOptions } from './changeQueries'
+import { BlockDialog } from './BlockDialog'
+import { affectedOptions, isEmpty } from './changeQueries'
+
+const spans = [1, 7, 30, 90]
 
 /** The recorded requests that blocking something would have affected, by group and hour, before any rule is written. */
 export function AffectedView() {
-  const { categories = [] } = useSearch({ from: '/changes' })
+  const { categories = [], lists = [], entries = [], days = 7 } = useSearch({ from: '/changes' })
   const navigate = useNavigate({ from: '/changes' })
-  const affected = useQuery(affectedOptions(categories))
+  const [text, setText] = useState(entries.join('\n'))
+  const [making, setMaking] = useState(false)
+  const all = useQuery(listsOptions)
+  const choice = { categories, lists, entries, days }
+  const affected = useQuery(affectedOptions(choice))
   const a = affected.data
+  const go = (to: Partial<typeof choice>) => navigate({ search: (before) => ({ ...before, ...to }) })
+  const offered = (all.data ?? []).map((l) => ({ id: l.id, name: l.name }))
   return (
     <div className="flex flex-col gap-4 pt-4">
       <p className="max-w-2xl text-soft">
-        Pick categories, and see who asked for such sites in the last days: how many people of each group, and at which
+        Pick categories, lists or entries, and see who asked for such sites: how many people of each group, and at which
         hours. Nothing is changed by looking.
       </p>
-      <div className="max-w-xl">
-        <CategoryPicker
-          label="What would be blocked?"
-          families
-          chosen={categories}
-          onChange={(keys) => navigate({ search: (before) => ({ ...before, categories: keys }) })}
+      <div className="grid max-w-5xl grid-cols-3 gap-6">
+        <CategoryPicker label="Categories" families chosen={categories} onChange={(keys) => go({ categories: keys })} />
+        <RefPicker
+          label="Lists"
+          chosen={lists.map((id) => offered.find((o) => o.id === id) ?? { id })}
+          offered={offered}
+          onChange={(refs) => go({ lists: refs.map((r) => r.id) })}
+        />
+        <TextArea
+          label="Entries, one a line"
+          rows={2}
+          className="mono"
+          spellCheck={false}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onBlur={() =>
+            go({
+              entries: text
+                .split('\n')
+                .map((t) => t.trim())
+                .filter(Boolean),
+            })
+          }
         />
       </div>
+      <fieldset aria-label="How far back" className="flex gap-3 text-sm">
+        {spans.map((n) => (
+          <button
+            key={n}
+            type="button"
+            aria-pressed={days === n}
+            onClick={() => go({ days: n })}
+            className={clsx('underline-offset-4', days === n ? 'font-semibold underline' : 'text-soft hover:text-ink')}
+          >
+            {count(n, 'day', 'days')}
+          </button>
+        ))}
+        {!isEmpty(choice) && (
+          <Button className="ml-auto" onClick={() => setMaking(true)}>
+            Make it a rule…
+          </Button>
+        )}
+      </fieldset>
+      {making && <BlockDialog choice={choice} onClose={() => setMaking(false)} />}
       {affected.isLoading && <Loading what="the recorded requests" />}
       {affected.error && <ProblemNotice error={affected.error} retry={() => affected.refetch()} />}
-      {a && categories.length > 0 && (
+      {a && !isEmpty(choice) && (
         <>
           <p>
             <span className="font-semibold">

@@ -1,7 +1,7 @@
 import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
 import { api, data, match, type Schemas } from '../api/client'
 import { useEdit } from '../api/useEdit'
-import { inputOf, policiesOptions } from '../policies/policyQueries'
+import { inputOf, type Policy, policiesOptions, type Rule } from '../policies/policyQueries'
 import { movedAbove } from '../policies/ruleOrder'
 
 export type ObjectDifference = Schemas['ObjectDifference']
@@ -29,12 +29,52 @@ export const replayOptions = (by?: string) =>
     queryFn: () => data(api.POST('/api/v1/replay', { body: { by, limit: by ? 100 : 0 } })),
   })
 
-export const affectedOptions = (categories: string[]) =>
+/** What might be blocked. */
+export type Choice = { categories: string[]; lists: string[]; entries: string[]; days: number }
+
+export const isEmpty = (c: Choice) => c.categories.length + c.lists.length + c.entries.length === 0
+
+export const affectedOptions = (choice: Choice) =>
   queryOptions({
-    queryKey: ['affected', categories],
+    queryKey: ['affected', choice],
     placeholderData: keepPreviousData,
-    enabled: categories.length > 0,
-    queryFn: () => data(api.POST('/api/v1/replay/affected', { body: { categories } })),
+    enabled: !isEmpty(choice),
+    retry: false,
+    queryFn: () => {
+      const { days, ...body } = choice
+      const since = new Date(Date.now() - days * 86_400_000).toISOString()
+      return data(api.POST('/api/v1/replay/affected', { body: { ...body, since } }))
+    },
+  })
+
+/** Makes a rule of a choice, at the end of a policy of the draft. Entries go into a list of their own, as rules name lists. */
+export const useBlock = () =>
+  useEdit(async ({ choice, policy, rule }: { choice: Choice; policy: Policy; rule: Rule }) => {
+    const lists = choice.lists.map((id) => ({ id }))
+    if (choice.entries.length > 0) {
+      const made = await data(
+        api.POST('/api/v1/lists', {
+          body: { name: rule.name, description: 'From what was asked before it was blocked.' },
+        }),
+      )
+      await data(
+        api.POST('/api/v1/lists/{id}/entries', {
+          params: { path: { id: made.id } },
+          body: { lines: choice.entries, reading: 'exact' },
+        }),
+      )
+      lists.push({ id: made.id })
+    }
+    const parts: Rule['if'][] = []
+    if (choice.categories.length > 0) parts.push({ categories: choice.categories })
+    if (lists.length > 0) parts.push({ lists })
+    const one = parts.length === 1 ? parts[0] : undefined
+    return data(
+      api.PUT('/api/v1/policies/{id}', {
+        params: { path: { id: policy.id }, header: match(policy.version) },
+        body: { ...inputOf(policy), rules: [...policy.rules, { ...rule, if: one ?? { any: parts } }] },
+      }),
+    )
   })
 
 export const revisionsOptions = queryOptions({

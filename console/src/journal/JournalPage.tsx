@@ -7,8 +7,10 @@ import { formatMoment } from '../ui/clock'
 import { count, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark, verdicts } from '../ui/VerdictMark'
+import { readColumns, writeColumns } from './columns'
 import { FacetPanel } from './FacetPanel'
 import { type JournalSummary, recordsOptions, summaryOptions } from './journalQueries'
+import { KeptSearches } from './KeptSearches'
 import { QueryField } from './QueryField'
 import { sinceOf, withSpan, withTerm } from './queryText'
 import { RecordPanel } from './RecordPanel'
@@ -27,10 +29,11 @@ const spans = [
 
 /** What the gates decided: searched, counted, and followed as it comes. */
 export function JournalPage() {
-  const { q = '', record, before } = useSearch({ from: '/journal' })
+  const { q = '', record, before, cols } = useSearch({ from: '/journal' })
   const navigate = useNavigate({ from: '/journal' })
   const [follow, setFollow] = useState(false)
   const [paused, setPaused] = useState(false)
+  const columns = readColumns(cols)
   const tail = useTail(q, follow, paused)
   const found = useQuery({ ...recordsOptions(q, before), enabled: !follow })
   const summary = useQuery(summaryOptions(q))
@@ -48,6 +51,21 @@ export function JournalPage() {
             <h1 className="font-semibold text-xl">Journal</h1>
             <p className="text-soft">What the gates decided, for whom, and by which rule.</p>
           </div>
+          <KeptSearches
+            q={q}
+            columns={columns}
+            onSearch={(next, chosen) =>
+              navigate({
+                search: (s) => ({
+                  ...s,
+                  q: next || undefined,
+                  cols: writeColumns(chosen),
+                  before: undefined,
+                  record: undefined,
+                }),
+              })
+            }
+          />
           <Button aria-pressed={follow} onClick={() => setFollow(!follow)}>
             {follow ? 'Stop following' : 'Follow'}
           </Button>
@@ -101,8 +119,8 @@ export function JournalPage() {
           </EmptyNotice>
         )}
         {records.length > 0 && !wrong && (
-          <div className={clsx(found.isPlaceholderData && !follow && 'opacity-60')}>
-            <RecordTable records={records} open={record} onOpen={open} />
+          <div className={clsx('shrink-0 overflow-x-auto', found.isPlaceholderData && !follow && 'opacity-60')}>
+            <RecordTable columns={columns} records={records} open={record} onOpen={open} />
           </div>
         )}
         {!follow && found.data?.next && !wrong && (

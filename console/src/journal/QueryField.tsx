@@ -10,10 +10,16 @@ type Props = {
   query: string
   onSearch: (query: string) => void
   error?: Error | null
+  placeholder?: string
 }
 
 /** The field for a query, with completions of fields and values. Enter searches, or takes the completion that is chosen. */
-export function QueryField({ query, onSearch, error }: Props) {
+export function QueryField({
+  query,
+  onSearch,
+  error,
+  placeholder = 'verdict:block group:"Ward nurses" since:2h',
+}: Props) {
   const [text, setText] = useState(query)
   const [from, setFrom] = useState(query)
   const [cursor, setCursor] = useState(query.length)
@@ -83,7 +89,7 @@ export function QueryField({ query, onSearch, error }: Props) {
           aria-activedescendant={chosen >= 0 ? `${id}-${chosen}` : undefined}
           aria-invalid={problem !== undefined}
           aria-describedby={problem ? `${id}-problem` : undefined}
-          placeholder='verdict:block group:"Ward nurses" since:2h'
+          placeholder={placeholder}
           autoComplete="off"
           spellCheck={false}
           value={text}

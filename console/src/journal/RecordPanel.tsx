@@ -11,6 +11,7 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import { quoted } from '../usage/quoted'
 import { type JournalRecord, recordOptions, whyOptions } from './journalQueries'
+import { RecordActions } from './RecordActions'
 
 /** Everything that one record says, and what can be done about it. */
 export function RecordPanel({ id, onClose }: { id: string; onClose: () => void }) {
@@ -43,6 +44,7 @@ function RecordFacts({ record: r }: { record: JournalRecord }) {
       <VerdictMark verdict={r.verdict} large />
       <p className="pb-3">{r.by}</p>
       {r.id && <Why id={r.id} />}
+      {r.amount !== 'group' && <RecordActions record={r} />}
       <ul className="flex flex-col gap-1 border-rule border-y py-2 text-sm">
         <li>
           <TryLink url={r.url} as={r.who ?? r.address} at="now">
@@ -58,6 +60,15 @@ function RecordFacts({ record: r }: { record: JournalRecord }) {
           <li>
             <Find q={`${r.who ? `person:${quoted(r.who)}` : `address:${r.address}`} ${around(1)}`}>
               The hour before of {r.who ?? r.address}
+            </Find>
+          </li>
+        )}
+        {(r.who || r.address) && (
+          <li>
+            <Find
+              q={`${r.who ? `person:${quoted(r.who)}` : `address:${r.address}`} (referrer:${quoted(host)} or host:${quoted(host)}) since:${iso(at - 1000)} until:${iso(at + 30_000)}`}
+            >
+              Everything that loaded with this page
             </Find>
           </li>
         )}

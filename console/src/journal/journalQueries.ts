@@ -52,6 +52,12 @@ export const summaryOptions = (q: string) =>
       ),
   })
 
+/** Searches that are kept: one's own, and those that are shared. */
+export const searchesOptions = queryOptions({
+  queryKey: ['searches'],
+  queryFn: async () => (await data(api.GET('/api/v1/searches'))).items,
+})
+
 /** One record. */
 export const recordOptions = (id: string) =>
   queryOptions({

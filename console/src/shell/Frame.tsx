@@ -2,8 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import {
+  BellRing,
   BrickWall,
   CalendarClock,
+  ChartColumn,
   CircleUser,
   FlaskConical,
   GitCompareArrows,
@@ -48,6 +50,8 @@ const nouns: {
     | '/changes'
     | '/gates'
     | '/journal'
+    | '/reports'
+    | '/alerts'
     | '/try'
   label: string
   icon: LucideIcon
@@ -64,6 +68,8 @@ const nouns: {
   { to: '/changes', label: 'Changes', icon: GitCompareArrows },
   { to: '/gates', label: 'Gates', icon: BrickWall },
   { to: '/journal', label: 'Journal', icon: ScrollText },
+  { to: '/reports', label: 'Reports', icon: ChartColumn },
+  { to: '/alerts', label: 'Alerts', icon: BellRing },
 ]
 
 /** The frame of every page: navigation, try bar, page, and the sheet with the answer. */
