@@ -5759,6 +5759,26 @@ type EntryRef struct {
 	Text string `json:"text"`
 }
 
+// EraseInputBody defines model for EraseInputBody.
+type EraseInputBody struct {
+	// Names Erase what the person was called in past states of the draft, too; the person must be in the draft no more
+	Names *bool `json:"names,omitempty"`
+
+	// Person The id, or what the person is or was called
+	Person string `json:"person"`
+
+	// Reason Who asked for it; it stands in the audit log
+	Reason string `json:"reason"`
+}
+
+// EraseOutputBody defines model for EraseOutputBody.
+type EraseOutputBody struct {
+	Person openapi_types.UUID `json:"person"`
+
+	// Records That were erased
+	Records int64 `json:"records"`
+}
+
 // ErrorDetail defines model for ErrorDetail.
 type ErrorDetail struct {
 	// Location Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id'
@@ -10628,6 +10648,9 @@ type CompareEntriesJSONRequestBody = CompareEntriesInputBody
 // ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
 type ExplainEntriesJSONRequestBody = ExplainInputBody
 
+// ErasePersonJSONRequestBody defines body for ErasePerson for application/json ContentType.
+type ErasePersonJSONRequestBody = EraseInputBody
+
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionInput
 
@@ -11323,6 +11346,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
 	ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ErasePersonWithBody Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+	ErasePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ErasePerson Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+	ErasePerson(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetExceptions Exceptions, by name
 	//
@@ -14021,6 +14058,40 @@ func (c *Client) ExplainEntriesWithBody(ctx context.Context, contentType string,
 // Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
 func (c *Client) ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExplainEntriesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ErasePersonWithBody Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+func (c *Client) ErasePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewErasePersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ErasePerson Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+func (c *Client) ErasePerson(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewErasePersonRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -20594,6 +20665,46 @@ func NewExplainEntriesRequestWithBody(server string, contentType string, body io
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/entries/explain")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewErasePersonRequest calls the generic ErasePerson builder with application/json body
+func NewErasePersonRequest(server string, body ErasePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewErasePersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewErasePersonRequestWithBody constructs an http.Request for the ErasePerson method, with any body, and a specified content type
+func NewErasePersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/erasures")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -30608,6 +30719,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
 	ExplainEntriesWithResponse(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error)
 
+	// ErasePersonWithBodyWithResponse Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+	ErasePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error)
+
+	// ErasePersonWithResponse Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+	ErasePersonWithResponse(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error)
+
 	// GetExceptionsWithResponse Exceptions, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -35571,6 +35696,75 @@ func (r ExplainEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExplainEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ErasePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EraseOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ErasePersonResponse) GetJSON200() *EraseOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ErasePersonResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r ErasePersonResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ErasePersonResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ErasePersonResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ErasePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ErasePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ErasePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ErasePersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -49770,6 +49964,32 @@ func (c *ClientWithResponses) ExplainEntriesWithResponse(ctx context.Context, bo
 	return ParseExplainEntriesResponse(rsp)
 }
 
+// ErasePersonWithBodyWithResponse Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+func (c *ClientWithResponses) ErasePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error) {
+	rsp, err := c.ErasePersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseErasePersonResponse(rsp)
+}
+
+// ErasePersonWithResponse Erase what is recorded of a person: records, requests, minutes, presences, what alerts found. Revisions and the audit log stay
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/erasures (the `ErasePerson` operationId).
+func (c *ClientWithResponses) ErasePersonWithResponse(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error) {
+	rsp, err := c.ErasePerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseErasePersonResponse(rsp)
+}
+
 // GetExceptionsWithResponse Exceptions, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -55819,6 +56039,60 @@ func ParseExplainEntriesResponse(rsp *http.Response) (*ExplainEntriesResponse, e
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseErasePersonResponse parses an HTTP response from a ErasePersonWithResponse call
+func ParseErasePersonResponse(rsp *http.Response) (*ErasePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ErasePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EraseOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

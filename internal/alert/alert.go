@@ -165,7 +165,7 @@ func linger(b *watch.AlertBody) time.Duration {
 	if b.What == watch.Requests {
 		return time.Duration(b.Minutes) * time.Minute
 	}
-	return time.Minute
+	return 2*often + often/2 // it was looked at twice
 }
 
 // Due returns the incidents of an alert that people are told of now: those that nobody was told of, once the first of them has waited for others; and those that go on, were told of long ago, and

@@ -76,6 +76,10 @@ const (
 	WatchEdited  What = "set up anew"
 	WatchRemoved What = "taken down"
 
+	RecordsSeen     What = "looked at records" // of a person, a machine or an address; once an hour
+	RecordsExported What = "exported records"
+	RecordsErased   What = "erased records"
+
 	Acknowledged What = "acknowledged" // something that an alert found
 )
 

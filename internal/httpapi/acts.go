@@ -33,6 +33,7 @@ var operations = map[access.Act][]string{
 	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getUsage", "getUnmetEntries", "getSearches", "getSearch", "addSearch", "putSearch", "removeSearch", "makeReport", "makeReportFile", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
 	access.Watch:       {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
 	access.SendOn:      {"getForwards", "getForward", "addForward", "putForward", "removeForward"},
+	access.Erase:       {"erasePerson"},
 	access.ReadAudit:   {"getAudit"},
 	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {

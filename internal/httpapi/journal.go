@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/internal/audit"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/query"
@@ -120,6 +121,9 @@ func (s *server) searchJournal(ctx context.Context, in *journalInput) (*journalO
 	if err != nil {
 		return nil, err
 	}
+	if err := s.noteLooks(ctx, audit.RecordsSeen, in.Query); err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	var before *archive.Mark
 	if in.Before != "" {
 		if before, err = readMark(in.Before); err != nil {
@@ -180,6 +184,9 @@ func (s *server) journalRecord(ctx context.Context, in *ByID) (*journalRecordOut
 	}
 	bodies, err := s.recordBodies(ctx, []journal.Record{r})
 	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	if err := s.noteRecord(ctx, &r, &bodies[0]); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return &journalRecordOutput{bodies[0]}, nil

@@ -13,6 +13,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"widelark/internal/audit"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/query"
@@ -40,6 +41,9 @@ func (s *server) tailJournal(ctx context.Context, in *tailInput) (*huma.StreamRe
 	}
 	if _, _, err := s.search(ctx, in.Query); err != nil {
 		return nil, err
+	}
+	if err := s.noteLooks(ctx, audit.RecordsSeen, in.Query); err != nil {
+		return nil, s.problem(ctx, err)
 	}
 	filter, err := query.Live(ctx, in.Query, w)
 	if err != nil {
@@ -142,6 +146,9 @@ func (s *server) exportJournal(ctx context.Context, in *exportJournalInput) (*hu
 	found, _, err := s.search(ctx, in.Query)
 	if err != nil {
 		return nil, err
+	}
+	if err := s.noteLooks(ctx, audit.RecordsExported, in.Query); err != nil {
+		return nil, s.problem(ctx, err)
 	}
 	return &huma.StreamResponse{Body: func(hctx huma.Context) {
 		hctx.SetHeader("Content-Type", map[string]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl"}[in.Form])

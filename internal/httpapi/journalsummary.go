@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"widelark/internal/audit"
 	"widelark/internal/journal/segment"
 	"widelark/internal/journal/tally"
 	"widelark/internal/revision"
@@ -68,6 +69,9 @@ func (s *server) summarizeJournal(ctx context.Context, in *summaryInput) (*summa
 	found, w, err := s.search(ctx, in.Query)
 	if err != nil {
 		return nil, err
+	}
+	if err := s.noteLooks(ctx, audit.RecordsSeen, in.Query); err != nil {
+		return nil, s.problem(ctx, err)
 	}
 	for i, field := range in.By {
 		if fields := tally.Fields(); !slices.Contains(fields, field) {

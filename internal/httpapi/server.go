@@ -73,6 +73,7 @@ type Parts struct {
 	Incidents  alert.Store
 	Forwards   forward.Store
 	Outbox     delivery.Store
+	Eraser     Eraser
 	Mails      bool // whether mail can be sent
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere
@@ -103,14 +104,19 @@ type Parts struct {
 }
 
 // server holds the parts for the handlers.
-type server struct{ Parts }
+type server struct {
+	Parts
+	looks *looks
+}
+
+func newServer(parts Parts) *server { return &server{Parts: parts, looks: &looks{}} }
 
 // Handler returns the whole HTTP surface. It is safe for concurrent use.
 func Handler(parts Parts) http.Handler {
 	engine := engine(parts)
 	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
 	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
-	return unkept(named(parts.Names, whole(http.NewCrossOriginProtection().Handler(answering(parts.Silent, (&server{parts}).withSession(engine))))))
+	return unkept(named(parts.Names, whole(http.NewCrossOriginProtection().Handler(answering(parts.Silent, newServer(parts).withSession(engine))))))
 }
 
 // OpenAPI returns the contract as YAML, made from the Go types of this package.
@@ -162,7 +168,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	}
 	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	api := humagin.New(engine, config)
-	s := &server{parts}
+	s := newServer(parts)
 	api.UseMiddleware(impatient(patience), s.admitted(api))
 	s.registerSessions(api)
 	s.registerAccounts(api)
@@ -193,6 +199,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerReports(api)
 	s.registerAlerts(api)
 	s.registerForwards(api)
+	s.registerErasures(api)
 	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)

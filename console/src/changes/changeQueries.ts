@@ -65,7 +65,7 @@ export const useBlock = () =>
       )
       lists.push({ id: made.id })
     }
-    const parts: Rule['if'][] = []
+    const parts: NonNullable<Rule['if']>[] = []
     if (choice.categories.length > 0) parts.push({ categories: choice.categories })
     if (lists.length > 0) parts.push({ lists })
     const one = parts.length === 1 ? parts[0] : undefined

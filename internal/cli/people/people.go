@@ -22,7 +22,7 @@ import (
 
 func PersonCommand(a *command.App) *cobra.Command {
 	cmd := command.Noun("person", "People, and which groups they are in",
-		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a), personPasswordCommand(a), personDNSCommand(a))
+		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a), personPasswordCommand(a), personDNSCommand(a), personRecordsCommand(a), personEraseCommand(a))
 	cmd.Example = `  widelark person ls --group "Ward nurses"
   widelark person import quillmere.ldif --preview
   widelark person move kay.moran --into "Night ward"`

@@ -59,3 +59,13 @@ func (s *Segment) Together(rows Rows, columns ...Column) ([]Joint, error) {
 	}
 	return found, nil
 }
+
+// HasValue reports whether a record has a value of a column, whose values are in the head.
+func (s *Segment) HasValue(c Column, value string) bool {
+	for i := range s.values[c].len() {
+		if s.values[c].at(i) == value {
+			return true
+		}
+	}
+	return false
+}
