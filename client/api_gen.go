@@ -975,6 +975,30 @@ func (e ExpectationResultVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ExplainInputBodyDays.
+const (
+	ExplainInputBodyDaysN1  ExplainInputBodyDays = 1
+	ExplainInputBodyDaysN30 ExplainInputBodyDays = 30
+	ExplainInputBodyDaysN7  ExplainInputBodyDays = 7
+	ExplainInputBodyDaysN90 ExplainInputBodyDays = 90
+)
+
+// Valid indicates whether the value is a known member of the ExplainInputBodyDays enum.
+func (e ExplainInputBodyDays) Valid() bool {
+	switch e {
+	case ExplainInputBodyDaysN1:
+		return true
+	case ExplainInputBodyDaysN30:
+		return true
+	case ExplainInputBodyDaysN7:
+		return true
+	case ExplainInputBodyDaysN90:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExplainInputBodyReading.
 const (
 	ExplainInputBodyReadingExact   ExplainInputBodyReading = "exact"
@@ -6037,12 +6061,18 @@ type ExplainInputBody struct {
 	// Catches Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines
 	Catches *bool `json:"catches,omitempty"`
 
+	// Days Of so many days of the journal; left out, 7
+	Days *ExplainInputBodyDays `json:"days,omitempty"`
+
 	// Lines Lines of the notation
 	Lines []string `json:"lines"`
 
 	// Reading Left out, exact
 	Reading *ExplainInputBodyReading `json:"reading,omitempty"`
 }
+
+// ExplainInputBodyDays Of so many days of the journal; left out, 7
+type ExplainInputBodyDays int64
 
 // ExplainInputBodyReading Left out, exact
 type ExplainInputBodyReading string
@@ -8156,6 +8186,29 @@ type ReadCalendarOutputBody struct {
 
 	// Lines Dated lines of the notation, one a line
 	Lines string `json:"lines"`
+}
+
+// RecordedCompanion defines model for RecordedCompanion.
+type RecordedCompanion struct {
+	// Entry That would let it in, with a note
+	Entry  string `json:"entry"`
+	Host   string `json:"host"`
+	InList bool   `json:"inList"`
+
+	// Of Of so many times that the page was asked for
+	Of int64 `json:"of"`
+
+	// Page The host of the page
+	Page string `json:"page"`
+
+	// Times So often with the page
+	Times int64 `json:"times"`
+}
+
+// RecordedCompanionsOutputBody defines model for RecordedCompanionsOutputBody.
+type RecordedCompanionsOutputBody struct {
+	// Companions Those that come with their page most often first
+	Companions []RecordedCompanion `json:"companions"`
 }
 
 // RecordedInput defines model for RecordedInput.
@@ -11907,6 +11960,11 @@ type ClientInterface interface {
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditList(ctx context.Context, id openapi_types.UUID, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCompanions Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them
+	//
+	// Corresponds with GET /api/v1/lists/{id}/companions (the `GetCompanions` operationId).
+	GetCompanions(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FindCompanionsWithBody Hosts that a recorded page needs, and whether the list lets them in
 	//
 	// Takes any type of body and a specified content type.
@@ -15518,6 +15576,21 @@ func (c *Client) EditListWithBody(ctx context.Context, id openapi_types.UUID, pa
 // Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 func (c *Client) EditList(ctx context.Context, id openapi_types.UUID, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditListRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCompanions Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them
+//
+// Corresponds with GET /api/v1/lists/{id}/companions (the `GetCompanions` operationId).
+func (c *Client) GetCompanions(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCompanionsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -23640,6 +23713,40 @@ func NewEditListRequestWithBody(server string, id openapi_types.UUID, params *Ed
 	return req, nil
 }
 
+// NewGetCompanionsRequest constructs an http.Request for the GetCompanions method
+func NewGetCompanionsRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/companions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewFindCompanionsRequestWithBody constructs an http.Request for the FindCompanions method, with any body, and a specified content type
 func NewFindCompanionsRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -31348,6 +31455,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditListWithResponse(ctx context.Context, id openapi_types.UUID, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*EditListResponse, error)
+
+	// GetCompanionsWithResponse Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/companions (the `GetCompanions` operationId).
+	GetCompanionsWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetCompanionsResponse, error)
 
 	// FindCompanionsWithBodyWithResponse Hosts that a recorded page needs, and whether the list lets them in
 	//
@@ -40050,6 +40164,75 @@ func (r EditListResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCompanionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordedCompanionsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCompanionsResponse) GetJSON200() *RecordedCompanionsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetCompanionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetCompanionsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetCompanionsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetCompanionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCompanionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCompanionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCompanionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCompanionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -51134,6 +51317,19 @@ func (c *ClientWithResponses) EditListWithResponse(ctx context.Context, id opena
 	return ParseEditListResponse(rsp)
 }
 
+// GetCompanionsWithResponse Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/companions (the `GetCompanions` operationId).
+func (c *ClientWithResponses) GetCompanionsWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetCompanionsResponse, error) {
+	rsp, err := c.GetCompanions(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCompanionsResponse(rsp)
+}
+
 // FindCompanionsWithBodyWithResponse Hosts that a recorded page needs, and whether the list lets them in
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -59586,6 +59782,60 @@ func ParseEditListResponse(rsp *http.Response) (*EditListResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetCompanionsResponse parses an HTTP response from a GetCompanionsWithResponse call
+func ParseGetCompanionsResponse(rsp *http.Response) (*GetCompanionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCompanionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordedCompanionsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

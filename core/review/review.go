@@ -730,11 +730,11 @@ func (r *reviewer) corrections() {
 
 func (r *reviewer) unmet() {
 	for _, u := range r.Unmet {
-		switch {
-		case u.At.Kind == "policy":
+		switch u.At.Kind {
+		case "policy":
 			f := r.add(NotMet, u.At, u.At.RuleID, "No recorded request met the rule %q of %q in %d days.", u.Name, u.At.Name, u.Days)
 			f.Fix = &Fix{Do: "switch rule off", Text: "Switch it off: it can be switched on again at any time."}
-		case u.At.Kind == "exception":
+		case "exception":
 			f := r.add(NotMet, u.At, "", "No recorded request met the exception %q in %d days.", u.At.Name, u.Days)
 			f.Fix = &Fix{Do: "remove object", Text: "Delete it."}
 		default:

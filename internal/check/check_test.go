@@ -19,6 +19,7 @@ import (
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
 	"widelark/internal/testkit/draft"
+	"widelark/internal/traffic"
 	"widelark/internal/upkeep"
 )
 
@@ -36,7 +37,8 @@ func newChecked(t testing.TB) checked {
 	t.Helper()
 	d := draft.New(t, server)
 	editions := draft.Editions(t, d.Store, time.UTC, time.Now)
-	return checked{d, &check.Checker{Store: d.Store, Editions: editions, Lists: d.Store, Categories: d.Store, Traffic: upkeep.NewExaminer(d.Store, d.Store, editions), Publishing: d.Store, Journal: archive.New(d.Store.Records(), 1<<20), Now: time.Now}}
+	records := archive.New(d.Store.Records(), 1<<20)
+	return checked{d, &check.Checker{Store: d.Store, Editions: editions, Lists: d.Store, Categories: d.Store, Traffic: upkeep.NewExaminer(d.Store, &traffic.Source{SeenStore: d.Store, Journal: records, Now: time.Now}, editions), Publishing: d.Store, Journal: records, Usage: d.Store, Now: time.Now}}
 }
 
 // Each kind of expectation is checked, and differences are reported.

@@ -35,6 +35,15 @@ type visit struct {
 	with map[string]bool // hosts that were asked for since
 }
 
+// Together returns the hosts that load together in the recorded requests of the last days.
+func (d *Checker) Together(ctx context.Context) ([]review.Companion, error) {
+	if err := d.mu.Lock(ctx); err != nil {
+		return nil, err
+	}
+	defer d.mu.Unlock()
+	return d.seenTogether(ctx)
+}
+
 // seenTogether finds hosts that load together in the recorded requests of the last days. The result is kept until
 // more was recorded: a week's requests are read for it.
 func (d *Checker) seenTogether(ctx context.Context) ([]review.Companion, error) {

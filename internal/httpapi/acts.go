@@ -30,7 +30,7 @@ var operations = map[access.Act][]string{
 		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getZone", "getPresences", "getAuthorities",
 	},
 	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
-	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getUsage", "getUnmetEntries", "getSearches", "getSearch", "addSearch", "putSearch", "removeSearch", "makeReport", "makeReportFile", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
+	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "getCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getUsage", "getUnmetEntries", "getSearches", "getSearch", "addSearch", "putSearch", "removeSearch", "makeReport", "makeReportFile", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
 	access.Watch:       {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
 	access.SendOn:      {"getForwards", "getForward", "addForward", "putForward", "removeForward"},
 	access.Erase:       {"erasePerson"},

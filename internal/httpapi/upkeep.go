@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"widelark/core/tidy"
 	"widelark/internal/companion"
 	"widelark/internal/revision"
+	"widelark/internal/traffic"
 	"widelark/internal/upkeep"
 )
 
@@ -72,6 +74,7 @@ type explainInput struct {
 		Lines   []string        `json:"lines" minItems:"1" maxItems:"2000" doc:"Lines of the notation"`
 		Reading pattern.Reading `json:"reading,omitempty" enum:"exact,mending" doc:"Left out, exact"`
 		Catches bool            `json:"catches,omitempty" doc:"Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines"`
+		Days    int             `json:"days,omitempty" enum:"1,7,30,90" doc:"Of so many days of the journal; left out, 7"`
 	}
 }
 
@@ -203,6 +206,7 @@ func (s *server) registerUpkeep(api huma.API) {
 			}
 			return out, nil
 		})
+	huma.Register(api, operation("getCompanions", http.MethodGet, "/lists/{id}/companions", "Upkeep", "Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them", 404), s.recordedCompanions)
 	companions := operation("findCompanions", http.MethodPost, "/lists/{id}/companions", "Upkeep", "Hosts that a recorded page needs, and whether the list lets them in", 404, 413, 422)
 	companions.BodyReadTimeout, companions.MaxBodyBytes = -1, -1 // limited counts
 	companions.RequestBody = &huma.RequestBody{
@@ -320,7 +324,7 @@ func (s *server) explainEntries(ctx context.Context, in *explainInput) (*explain
 	if len(patterns) == 0 {
 		return out, nil
 	}
-	catches, err := s.Examiner.Catches(ctx, patterns, 20)
+	catches, err := s.Examiner.Catches(ctx, patterns, cmp.Or(in.Body.Days, traffic.Days), 20)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -349,6 +353,45 @@ func (s *server) addSeen(ctx context.Context, in *addSeenInput) (*addSeenOutput,
 	}
 	out := &addSeenOutput{}
 	out.Body.Kept = kept
+	return out, nil
+}
+
+// RecordedCompanion is a host that was asked for together with a page of a list.
+type RecordedCompanion struct {
+	Host   string `json:"host"`
+	Page   string `json:"page" doc:"The host of the page"`
+	Times  int    `json:"times" doc:"So often with the page"`
+	Of     int    `json:"of" doc:"Of so many times that the page was asked for"`
+	InList bool   `json:"inList"`
+	Entry  string `json:"entry" doc:"That would let it in, with a note"`
+}
+
+type recordedCompanionsOutput struct {
+	Body struct {
+		Companions []RecordedCompanion `json:"companions" doc:"Those that come with their page most often first"`
+	}
+}
+
+func (s *server) recordedCompanions(ctx context.Context, in *ByID) (*recordedCompanionsOutput, error) {
+	if _, err := s.Store.List(ctx, in.ID); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	found, err := s.Checks.Together(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	index, today, err := s.Editions.Index(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &recordedCompanionsOutput{}
+	out.Body.Companions = []RecordedCompanion{}
+	for _, c := range found {
+		if upkeep.Companion(index, today, in.ID, c.Page) {
+			entry := pattern.Entry{Pattern: upkeep.Suggested(c.Needs, c.Page), Note: c.Page.Host() + " loads from it"}
+			out.Body.Companions = append(out.Body.Companions, RecordedCompanion{Host: c.Needs.Host(), Page: c.Page.Host(), Times: c.Times, Of: c.Of, InList: upkeep.Companion(index, today, in.ID, c.Needs), Entry: entry.String()})
+		}
+	}
 	return out, nil
 }
 

@@ -88,7 +88,7 @@ func (s *Store) Usage(ctx context.Context, kind usage.Kind, ids, entries []strin
 			}
 			of.Days[day] += n.Requests
 		}
-		of.Count.Add(n)
+		of.Add(n)
 		found[key] = of
 		return nil
 	})

@@ -36,9 +36,11 @@ import (
 	"widelark/internal/postgres"
 	"widelark/internal/replay"
 	"widelark/internal/report"
+	"widelark/internal/revision"
 	"widelark/internal/secret"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
+	"widelark/internal/traffic"
 	"widelark/internal/upkeep"
 	"widelark/web"
 )
@@ -138,8 +140,9 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	cache, facts := catalogue.NewCache(store, log), standing.NewSource(store, now)
 	editions := edition.New(store, cache, zone, now)
 	editions.Log = log
-	examiner := upkeep.NewExaminer(store, store, editions)
 	records := archive.New(store.Records(), config.JournalMemory<<20)
+	asked := &traffic.Source{SeenStore: store, Journal: records, Now: now}
+	examiner := upkeep.NewExaminer(store, asked, editions)
 	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: records, Usage: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
@@ -162,7 +165,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, lookupStore{store, asked}), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -242,6 +245,22 @@ func (s *Service) Close() error {
 	}
 	s.store.Close()
 	return err
+}
+
+// lookupStore is what lookups read: the store, but for the traffic.
+type lookupStore struct {
+	*postgres.Store
+	asked *traffic.Source
+}
+
+// EachSeen implements [revision.SeenStore].
+func (s lookupStore) EachSeen(ctx context.Context, each func(revision.SeenPage) error) error {
+	return s.asked.EachSeen(ctx, each)
+}
+
+// SeenVersion implements [revision.SeenStore].
+func (s lookupStore) SeenVersion(ctx context.Context) (string, error) {
+	return s.asked.SeenVersion(ctx)
 }
 
 // hostName returns the name of this machine; "" where it has none.

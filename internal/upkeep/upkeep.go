@@ -21,6 +21,7 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/revision"
+	"widelark/internal/traffic"
 )
 
 // Index gives the lists of the draft, compiled, and the day that it is: [edition.Editions].
@@ -32,12 +33,24 @@ type Index interface {
 // Examiner examines lists. It is safe for concurrent use.
 type Examiner struct {
 	store revision.Store
-	seen  revision.SeenStore
+	seen  Traffic
 	index Index
 
-	mu      sync.Mutex // guards the following
-	version string     // of pages
-	pages   []page     // what was seen, ready to be matched; replaced whole
+	mu   sync.Mutex
+	kept map[int]seenPages // guarded by mu; by days
+}
+
+// Traffic is what was asked for: [traffic.Source].
+type Traffic interface {
+	revision.SeenStore
+	EachSince(ctx context.Context, days int, each func(revision.SeenPage) error) error
+	VersionSince(ctx context.Context, days int) (string, error)
+}
+
+// seenPages is what was seen, ready to be matched; replaced whole.
+type seenPages struct {
+	version string
+	pages   []page
 }
 
 // page is one page of recorded traffic.
@@ -47,8 +60,8 @@ type page struct {
 }
 
 // NewExaminer returns an examiner.
-func NewExaminer(store revision.Store, seen revision.SeenStore, index Index) *Examiner {
-	return &Examiner{store: store, seen: seen, index: index}
+func NewExaminer(store revision.Store, seen Traffic, index Index) *Examiner {
+	return &Examiner{store: store, seen: seen, index: index, kept: map[int]seenPages{}}
 }
 
 // Findings are the findings for a list.
@@ -131,10 +144,10 @@ type CaughtHost struct {
 	most     int64
 }
 
-// Catches finds the recorded traffic that each of some patterns covers, whatever else is in force, at some tenths of a
+// Catches finds the recorded traffic of some days that each of some patterns covers, whatever else is in force, at some tenths of a
 // microsecond per page.
-func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top int) ([]Catch, error) {
-	pages, err := k.recorded(ctx)
+func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, days, top int) ([]Catch, error) {
+	pages, err := k.recorded(ctx, days)
 	if err != nil {
 		return nil, err
 	}
@@ -180,19 +193,19 @@ func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top 
 	return catches, nil
 }
 
-// recorded returns the recorded pages, from memory unless some were added.
-func (k *Examiner) recorded(ctx context.Context) ([]page, error) {
-	version, err := k.seen.SeenVersion(ctx)
+// recorded returns the recorded pages of some days, from memory unless some were added.
+func (k *Examiner) recorded(ctx context.Context, days int) ([]page, error) {
+	version, err := k.seen.VersionSince(ctx, days)
 	if err != nil {
 		return nil, err
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if version == k.version {
-		return k.pages, nil
+	if known := k.kept[days]; version == known.version {
+		return known.pages, nil
 	}
 	var pages []page
-	err = k.seen.EachSeen(ctx, func(p revision.SeenPage) error {
+	err = k.seen.EachSince(ctx, days, func(p revision.SeenPage) error {
 		if u, err := weburl.Parse("https://" + p.Host + p.Path); err == nil {
 			pages = append(pages, page{u, p.Requests})
 		}
@@ -201,13 +214,13 @@ func (k *Examiner) recorded(ctx context.Context) ([]page, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.version, k.pages = version, pages
+	k.kept[days] = seenPages{version, pages}
 	return pages, nil
 }
 
 // Recorded returns the pages of the recorded traffic.
 func (k *Examiner) Recorded(ctx context.Context) ([]weburl.URL, error) {
-	pages, err := k.recorded(ctx)
+	pages, err := k.recorded(ctx, traffic.Days)
 	urls := make([]weburl.URL, len(pages))
 	for i, p := range pages {
 		urls[i] = p.url

@@ -19,9 +19,12 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
+	"widelark/internal/journal"
+	"widelark/internal/journal/archive"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
+	"widelark/internal/traffic"
 	"widelark/internal/upkeep"
 )
 
@@ -42,7 +45,7 @@ func newHouse(t *testing.T) house {
 	t.Cleanup(store.Close)
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
 	desk := edition.New(store, catalogue.NewCache(store, slog.New(slog.DiscardHandler)), time.UTC, now)
-	return house{store, desk, upkeep.NewExaminer(store, store, desk)}
+	return house{store, desk, upkeep.NewExaminer(store, &traffic.Source{SeenStore: store, Journal: archive.New(store.Records(), 1<<20), Now: time.Now}, desk)}
 }
 
 func (h house) list(t *testing.T, name string, lines ...string) revision.List {
@@ -111,7 +114,7 @@ func TestCatches(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	patterns := []pattern.Pattern{pattern.MustParse("*heron*").Pattern, pattern.MustParse("heron.example/wards").Pattern, pattern.MustParse(`"odds"`).Pattern, pattern.MustParse("203.0.113.0/24").Pattern}
-	none, err := h.examiner.Catches(t.Context(), patterns, 5)
+	none, err := h.examiner.Catches(t.Context(), patterns, traffic.Days, 5)
 	require.NoError(t, err)
 	assert.Zero(t, none[0].Looked, "nothing was recorded")
 
@@ -129,7 +132,7 @@ func TestCatches(t *testing.T) {
 	kept, err := h.examiner.AddSeen(t.Context(), pages, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, 6, kept)
-	caught, err := h.examiner.Catches(t.Context(), patterns, 2)
+	caught, err := h.examiner.Catches(t.Context(), patterns, traffic.Days, 2)
 	require.NoError(t, err)
 	assert.Equal(t, []upkeep.Catch{
 		{Hosts: 3, Requests: 19, Looked: 5, Top: caught[0].Top},
@@ -143,7 +146,7 @@ func TestCatches(t *testing.T) {
 
 	_, err = h.examiner.AddSeen(t.Context(), []revision.SeenPage{{Host: "new-heron.test", Requests: 50, LastOn: day}}, access.Setup)
 	require.NoError(t, err)
-	caught, err = h.examiner.Catches(t.Context(), patterns[:1], 1)
+	caught, err = h.examiner.Catches(t.Context(), patterns[:1], traffic.Days, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "new-heron.test", caught[0].Top[0].Host, "what comes in counts at once")
 }
@@ -160,4 +163,26 @@ func TestCompanions(t *testing.T) {
 	}
 	assert.Equal(t, "=static.example", upkeep.Suggested(weburl.MustParse("static.example"), weburl.MustParse("ferrow.example")).String())
 	assert.Equal(t, "ferrow.example", upkeep.Suggested(weburl.MustParse("ferrow.example"), weburl.MustParse("www.ferrow.example")).String())
+}
+
+// What gates recorded is caught too, of as many days as are asked for; a URL's query does not count.
+func TestCatchesOfTheJournal(t *testing.T) {
+	h := newHouse(t)
+	ctx, now := t.Context(), time.Now()
+	var records []journal.Record
+	for days := range 20 {
+		for n := range 3 {
+			records = append(records, journal.Record{At: now.AddDate(0, 0, -days), URL: fmt.Sprintf("https://oddsfield.example:8443/today?n=%d", n), Verdict: policy.Block})
+		}
+	}
+	records = append(records, journal.Record{At: now, URL: "https://heron.example/", Verdict: policy.Allow}, journal.Record{At: now, URL: "https://heron.example/", Verdict: policy.Allow, Amount: policy.GroupOnly})
+	require.NoError(t, h.store.AddRecords(ctx, records, access.Setup))
+	patterns := []pattern.Pattern{pattern.MustParse("oddsfield.example/today").Pattern, pattern.MustParse("heron.example").Pattern}
+	for days, want := range map[int]int64{1: 3 * 2, 7: 3 * 8, 30: 3 * 20} {
+		caught, err := h.examiner.Catches(ctx, patterns, days, 5)
+		require.NoError(t, err)
+		assert.Equal(t, want, caught[0].Requests, "%d days", days)
+		assert.Equal(t, "https://oddsfield.example/today", caught[0].Top[0].Shown)
+		assert.EqualValues(t, 1, caught[1].Requests, "of groups alone, pages are not known")
+	}
 }

@@ -1286,7 +1286,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Hosts that pages in a list load from, by the recorded requests of a week, and whether the list has them */
+        get: operations["getCompanions"];
         put?: never;
         /** Hosts that a recorded page needs, and whether the list lets them in */
         post: operations["findCompanions"];
@@ -4250,6 +4251,12 @@ export interface components {
         ExplainInputBody: {
             /** @description Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines */
             catches?: boolean;
+            /**
+             * Format: int64
+             * @description Of so many days of the journal; left out, 7
+             * @enum {integer}
+             */
+            days?: 1 | 7 | 30 | 90;
             /** @description Lines of the notation */
             lines: string[];
             /**
@@ -6161,6 +6168,28 @@ export interface components {
             left: string[];
             /** @description Dated lines of the notation, one a line */
             lines: string;
+        };
+        RecordedCompanion: {
+            /** @description That would let it in, with a note */
+            entry: string;
+            host: string;
+            inList: boolean;
+            /**
+             * Format: int64
+             * @description Of so many times that the page was asked for
+             */
+            of: number;
+            /** @description The host of the page */
+            page: string;
+            /**
+             * Format: int64
+             * @description So often with the page
+             */
+            times: number;
+        };
+        RecordedCompanionsOutputBody: {
+            /** @description Those that come with their page most often first */
+            companions: components["schemas"]["RecordedCompanion"][];
         };
         RecordedInput: {
             address?: string;
@@ -13962,6 +13991,64 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getCompanions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordedCompanionsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
+import { clsx } from 'clsx'
 import { useState } from 'react'
 import { formatMoment } from '../ui/clock'
+import { count } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
@@ -12,14 +14,38 @@ const n = (count: number) => count.toLocaleString('en-GB')
 /** The verdicts that recorded requests of the last days would have got. A row opens the requests one by one. */
 export function ReplaySummary() {
   const [by, setBy] = useState<string>()
-  const all = useQuery(replayOptions())
-  const some = useQuery({ ...replayOptions(by), enabled: by !== undefined })
+  const [days, setDays] = useState(7)
+  const all = useQuery(replayOptions(days))
+  const some = useQuery({ ...replayOptions(days, by), enabled: by !== undefined })
   if (all.isPending) return <Loading what="the recorded requests" />
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />
   const r = all.data
-  if (r.requests === 0) return <p className="text-sm text-soft">No requests were recorded that could be replayed.</p>
+  const span = (
+    <fieldset aria-label="How far back" className="flex gap-3 text-sm">
+      {[1, 7, 30, 90].map((d) => (
+        <button
+          key={d}
+          type="button"
+          aria-pressed={days === d}
+          onClick={() => setDays(d)}
+          className={clsx('underline-offset-4', days === d ? 'font-semibold underline' : 'text-soft hover:text-ink')}
+        >
+          {count(d, 'day', 'days')}
+        </button>
+      ))}
+    </fieldset>
+  )
+  if (r.requests === 0) {
+    return (
+      <div className="flex flex-col gap-2">
+        {span}
+        <p className="text-sm text-soft">No requests were recorded that could be replayed.</p>
+      </div>
+    )
+  }
   return (
     <div className="mt-3 flex flex-col gap-2">
+      {span}
       <p>
         Of {n(r.requests)} requests recorded from {formatMoment(r.since ?? '')} on,{' '}
         <span className="font-semibold">

@@ -22,11 +22,16 @@ export const expectedOptions = queryOptions({
 })
 
 /** Recorded requests under both states; with by, only the requests that one rule decides, one by one. */
-export const replayOptions = (by?: string) =>
+export const replayOptions = (days: number, by?: string) =>
   queryOptions({
-    queryKey: ['replay', by],
+    queryKey: ['replay', days, by],
     placeholderData: keepPreviousData,
-    queryFn: () => data(api.POST('/api/v1/replay', { body: { by, limit: by ? 100 : 0 } })),
+    queryFn: () =>
+      data(
+        api.POST('/api/v1/replay', {
+          body: { by, limit: by ? 100 : 0, since: new Date(Date.now() - days * 86_400_000).toISOString() },
+        }),
+      ),
   })
 
 /** What might be blocked. */

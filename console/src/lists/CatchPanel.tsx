@@ -1,16 +1,22 @@
 import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { useSettled } from '../ui/useSettled'
 import { explain } from './editor/explanations'
 
+type Days = 1 | 7 | 30 | 90
+
+const spans: Days[] = [1, 7, 30, 90]
+
 /** What a line covers, and its near misses, shown while it is typed. */
 export function CatchPanel({ line }: { line: string }) {
   const settled = useSettled(line.trim())
   const asked = settled !== '' && !settled.startsWith('#')
+  const [days, setDays] = useState<Days>(7)
   const answer = useQuery({
-    queryKey: ['explained', settled],
-    queryFn: async () => (await explain([settled], 'exact', true))[0],
+    queryKey: ['explained', settled, days],
+    queryFn: async () => (await explain([settled], 'exact', true, days))[0],
     enabled: asked,
     placeholderData: (before) => before,
   })
@@ -52,7 +58,21 @@ export function CatchPanel({ line }: { line: string }) {
       )}
       {e?.caught && (
         <div>
-          <h3 className="font-semibold text-soft">Of the recorded traffic</h3>
+          <h3 className="font-semibold text-soft">
+            Of the recorded traffic of{' '}
+            <select
+              aria-label="How far back"
+              value={days}
+              onChange={(e) => setDays(Number(e.target.value) as Days)}
+              className="border-rule border-b bg-transparent"
+            >
+              {spans.map((d) => (
+                <option key={d} value={d}>
+                  {count(d, 'day', 'days')}
+                </option>
+              ))}
+            </select>
+          </h3>
           {e.caught.hosts === 0 ? (
             <p>
               {e.caught.looked === 0

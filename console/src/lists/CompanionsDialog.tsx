@@ -1,3 +1,4 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -6,13 +7,14 @@ import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
-import { type List, useAddLines, useCompanions } from './listQueries'
+import { type List, recordedCompanionsOptions, useAddLines, useCompanions } from './listQueries'
 import { useUndo } from './useUndo'
 
 /** The hosts that a page needs, from a browser's recording, and those of them that the list lacks. */
 export function CompanionsDialog({ list, onClose }: { list: List; onClose: () => void }) {
   const find = useCompanions(list.id)
   const add = useAddLines(list.id)
+  const recorded = useQuery(recordedCompanionsOptions(list.id))
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set())
   const announce = useAnnounce()
   const undo = useUndo(list)
@@ -36,6 +38,37 @@ export function CompanionsDialog({ list, onClose }: { list: List; onClose: () =>
       description="Open the page in a browser with its network log on, save the log as a HAR file, and give it here. The hosts that the page loads from and sends people on to are shown; those that the list lacks can be added."
     >
       <DialogBody>
+        {recorded.data && recorded.data.length > 0 && (
+          <section aria-label="From the journal">
+            <h3 className="font-semibold text-sm">What was asked for together in the last week</h3>
+            <table className="w-full border-collapse">
+              <tbody>
+                {recorded.data.map((c) => (
+                  <tr key={`${c.page} ${c.host}`}>
+                    <td className={`${cellClass} w-8`}>
+                      {!c.inList && (
+                        <input
+                          type="checkbox"
+                          aria-label={`Add ${c.host}`}
+                          checked={chosen.has(c.entry)}
+                          onChange={() => toggle(c.entry)}
+                          className="accent-reed"
+                        />
+                      )}
+                    </td>
+                    <td className={cellClass}>
+                      <Mono>{c.host}</Mono>
+                    </td>
+                    <td className={`${cellClass} text-sm text-soft`}>
+                      {c.inList ? 'in the list; ' : ''}
+                      {formatNumber(c.times)} of {formatNumber(c.of)} times with {c.page}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </section>
+        )}
         <label className="flex flex-col items-start gap-2 border border-edge border-dashed px-4 py-4">
           <span className="font-semibold text-sm">Recording</span>
           <input

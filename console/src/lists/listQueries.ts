@@ -371,6 +371,14 @@ export function usePull(id: string) {
 }
 
 /** The hosts that a recorded page needs. */
+/** Hosts that pages in a list load from, by what was recorded. */
+export const recordedCompanionsOptions = (id: string) =>
+  queryOptions({
+    queryKey: ['lists', id, 'companions'],
+    queryFn: async () =>
+      (await data(api.GET('/api/v1/lists/{id}/companions', { params: { path: { id } } }))).companions,
+  })
+
 export function useCompanions(id: string) {
   return useMutation({
     mutationFn: (file: Blob) =>

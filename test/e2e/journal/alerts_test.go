@@ -154,4 +154,3 @@ func TestAlertsOfTheService(t *testing.T) {
 	require.Eventually(t, func() bool { return !strings.Contains(run("alert", "found", "--open"), "heron") }, 2*testkit.Patience, testkit.Look)
 	assert.Empty(t, mails.letters(t, "gates@"))
 }
-

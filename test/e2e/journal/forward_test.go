@@ -193,4 +193,3 @@ func TestForwards(t *testing.T) {
 	run("forward", "remove", "Plain")
 	assert.NotContains(t, run("forward", "ls"), "Plain")
 }
-

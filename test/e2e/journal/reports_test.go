@@ -47,7 +47,7 @@ func TestReports(t *testing.T) {
 		assert.Equal(t, made.Total, count(made.Query))
 		for _, section := range made.Sections {
 			over := int64(0)
-			for _, m := range *(cmpOr(section.Over)) {
+			for _, m := range listed(section.Over) {
 				over += m.Now.All
 				assert.Equal(t, m.Now, count(m.Query), "%s %s", section.Key, m.Query)
 			}
@@ -107,10 +107,10 @@ func TestReports(t *testing.T) {
 	assert.Contains(t, run("report", "ls"), "No reports")
 }
 
-// cmpOr returns a list, an empty one where there is none.
-func cmpOr[T any](list *[]T) *[]T {
+// listed returns a list, an empty one where there is none.
+func listed[T any](list *[]T) []T {
 	if list == nil {
-		return &[]T{}
+		return nil
 	}
-	return list
+	return *list
 }

@@ -39,5 +39,5 @@ export class Explanations {
   }
 }
 
-export const explain = async (lines: string[], reading: 'exact' | 'mending', catches = false) =>
-  (await data(api.POST('/api/v1/entries/explain', { body: { lines, reading, catches } }))).explanations
+export const explain = async (lines: string[], reading: 'exact' | 'mending', catches = false, days?: 1 | 7 | 30 | 90) =>
+  (await data(api.POST('/api/v1/entries/explain', { body: { lines, reading, catches, days } }))).explanations
