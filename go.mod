@@ -14,6 +14,7 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/dchest/siphash v1.2.3
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
+	github.com/emersion/go-smtp v0.25.1
 	github.com/gabriel-vasile/mimetype v1.4.13
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
@@ -29,6 +30,7 @@ require (
 	github.com/knadh/koanf/providers/file v1.2.1
 	github.com/knadh/koanf/providers/posflag v1.0.2
 	github.com/knadh/koanf/v2 v2.4.1
+	github.com/leodido/go-syslog/v4 v4.6.0
 	github.com/miekg/dns v1.1.73
 	github.com/nlnwa/whatwg-url v0.6.2
 	github.com/oapi-codegen/runtime v1.8.0
@@ -57,10 +59,8 @@ require (
 require (
 	github.com/Azure/go-ntlmssp v0.1.1 // indirect
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
-	github.com/emersion/go-smtp v0.25.1 // indirect
 	github.com/fatih/color v1.19.0 // indirect
 	github.com/grpc-ecosystem/grpc-gateway/v2 v2.31.0 // indirect
-	github.com/leodido/go-syslog/v4 v4.6.0 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20261005182115-fad411399dd8 // indirect

@@ -10,10 +10,10 @@ import (
 	"net/http"
 	"time"
 
-	collector "go.opentelemetry.io/proto/otlp/collector/logs/v1"
 	common "go.opentelemetry.io/proto/otlp/common/v1"
 	logs "go.opentelemetry.io/proto/otlp/logs/v1"
 	resource "go.opentelemetry.io/proto/otlp/resource/v1"
+	"google.golang.org/protobuf/encoding/protowire"
 	"google.golang.org/protobuf/proto"
 
 	"widelark/core/policy"
@@ -85,7 +85,7 @@ func (o *otlp) post(ctx context.Context, records []Sent) error {
 			all[i].Attributes = append(all[i].Attributes, &common.KeyValue{Key: name, Value: value})
 		}
 	}
-	packed, err := proto.Marshal(&collector.ExportLogsServiceRequest{ResourceLogs: []*logs.ResourceLogs{{
+	packed, err := proto.Marshal(&logs.LogsData{ResourceLogs: []*logs.ResourceLogs{{
 		Resource: &resource.Resource{Attributes: []*common.KeyValue{
 			{Key: "service.name", Value: text("widelark")}, {Key: "service.version", Value: text(o.version)}, {Key: "host.name", Value: text(o.host)},
 		}},
@@ -111,11 +111,40 @@ func (o *otlp) post(ctx context.Context, records []Sent) error {
 	if answer.StatusCode/100 != 2 {
 		return fmt.Errorf("the collector answers %s", answer.Status)
 	}
-	var taken collector.ExportLogsServiceResponse
-	if proto.Unmarshal(said, &taken) == nil && taken.GetPartialSuccess().GetRejectedLogRecords() > 0 {
-		o.log.WarnContext(ctx, "the collector refused some records for good", "records", taken.GetPartialSuccess().GetRejectedLogRecords(), "why", taken.GetPartialSuccess().GetErrorMessage()) // they must not be sent again
+	if n := refused(said); n > 0 {
+		o.log.WarnContext(ctx, "the collector refused some records for good", "records", n) // they must not be sent again
 	}
 	return nil
+}
+
+// refused returns how many records an answer says were refused: the number 1 of the message with the number 1 (opentelemetry.proto.collector.logs.v1). A request is on the wire what [logs.LogsData] is;
+// the package that has both would bring a whole framework for calls.
+func refused(answer []byte) uint64 {
+	inside := func(message []byte, kind protowire.Type) (n uint64, part []byte) {
+		for len(message) > 0 {
+			number, is, size := protowire.ConsumeTag(message)
+			if size < 0 {
+				return 0, nil
+			}
+			message = message[size:]
+			if number == 1 && is == kind {
+				if kind == protowire.VarintType {
+					n, _ = protowire.ConsumeVarint(message)
+				} else {
+					part, _ = protowire.ConsumeBytes(message)
+				}
+				return n, part
+			}
+			if size = protowire.ConsumeFieldValue(number, is, message); size < 0 {
+				return 0, nil
+			}
+			message = message[size:]
+		}
+		return 0, nil
+	}
+	_, partial := inside(answer, protowire.BytesType)
+	n, _ := inside(partial, protowire.VarintType)
+	return n
 }
 
 func text(value string) *common.AnyValue {
