@@ -58,8 +58,13 @@ func TestQuiet(t *testing.T) {
 		from, until, at string
 		want            bool
 	}{
-		{"22:00", "06:00", "21:59", false}, {"22:00", "06:00", "22:00", true}, {"22:00", "06:00", "03:00", true}, {"22:00", "06:00", "06:00", false},
-		{"12:00", "13:00", "12:30", true}, {"12:00", "13:00", "13:00", false}, {"12:00", "12:00", "12:00", false},
+		{"22:00", "06:00", "21:59", false},
+		{"22:00", "06:00", "22:00", true},
+		{"22:00", "06:00", "03:00", true},
+		{"22:00", "06:00", "06:00", false},
+		{"12:00", "13:00", "12:30", true},
+		{"12:00", "13:00", "13:00", false},
+		{"12:00", "12:00", "12:00", false},
 	} {
 		assert.Equal(t, c.want, (&watch.Quiet{From: c.from, Until: c.until}).Now(at(c.at), time.UTC), "%+v", c)
 	}
@@ -77,7 +82,9 @@ func TestChecks(t *testing.T) {
 	assert.Error(t, (&watch.AlertBody{What: watch.Packs, Per: "person"}).Check())
 	assert.Error(t, (&watch.ReportBody{Timetable: &watch.Timetable{Every: "day", At: "07:00"}}).Check(), "to nobody")
 	for _, f := range []watch.ForwardBody{
-		{Protocol: "syslog", Address: "logs.example"}, {Protocol: "syslog", Address: "logs.example:"}, {Protocol: "otlp", Address: "logs.example:4318"},
+		{Protocol: "syslog", Address: "logs.example"},
+		{Protocol: "syslog", Address: "logs.example:"},
+		{Protocol: "otlp", Address: "logs.example:4318"},
 		{Protocol: "syslog", Address: "logs.example:6514", Roots: "none"},
 	} {
 		assert.Error(t, f.Check(), "%+v", f)
