@@ -126,7 +126,7 @@ func loadPresence(ctx context.Context, api *client.ClientWithResponses) error {
 
 // loadChanges creates the expectations, publishes everything, and then edits the draft as somebody careless might: it breaks two of the
 // expectations.
-func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests int) error {
+func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests int, mails bool) error {
 	draft, err := api.GetDraftWithResponse(ctx)
 	if err != nil || draft.JSON200.Live.Number > 1 {
 		return err
@@ -154,7 +154,7 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests 
 	if err := loadJournal(ctx, api, requests); err != nil {
 		return fmt.Errorf("the recorded requests: %w", err)
 	}
-	if err := loadWatching(ctx, api); err != nil {
+	if err := loadWatching(ctx, api, mails); err != nil {
 		return err
 	}
 	return editDraft(ctx, api)

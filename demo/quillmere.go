@@ -90,6 +90,7 @@ type Loading struct {
 	Partner  string    // the address of the partner's stand-in
 	Requests int       // the number of recorded requests of two weeks; 0 for 200,000
 	Suspects int       // the number of suspect sites to load; 0 for all 100,000
+	Mails    bool      // the service can send mail: alerts and reports go to somebody
 	Out      io.Writer // for progress
 }
 
@@ -133,7 +134,7 @@ func load(ctx context.Context, api *client.ClientWithResponses, loading Loading)
 	}
 	for _, p := range policies.JSON200.Items {
 		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // the last thing to be edited, so everything has been loaded
-			return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount))
+			return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount), loading.Mails)
 		}
 	}
 	ids := map[string]uuid.UUID{}
@@ -171,7 +172,7 @@ func load(ctx context.Context, api *client.ClientWithResponses, loading Loading)
 	if err := loadPolicies(ctx, api, named); err != nil {
 		return err
 	}
-	return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount))
+	return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount), loading.Mails)
 }
 
 func loadList(ctx context.Context, api *client.ClientWithResponses, l list, content []byte, out io.Writer) (uuid.UUID, error) {

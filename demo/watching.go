@@ -7,8 +7,8 @@ import (
 	"widelark/client"
 )
 
-// loadWatching keeps searches and reports, and sets up alerts, unless there are some.
-func loadWatching(ctx context.Context, api *client.ClientWithResponses) error {
+// loadWatching keeps searches and reports, and sets up alerts, unless there are some. Without mails, they go to nobody.
+func loadWatching(ctx context.Context, api *client.ClientWithResponses, mails bool) error {
 	known, err := api.GetSearchesWithResponse(ctx)
 	if err != nil || len(known.JSON200.Items) > 0 {
 		return err
@@ -30,6 +30,9 @@ func loadWatching(ctx context.Context, api *client.ClientWithResponses) error {
 		{Name: "Ward nurses yesterday", Span: "day", Query: &ward, Top: &top, Sections: &[]client.ReportInputSections{"over", "blocked", "categories", "people", "unrated"}, Timetable: &daily, To: &[]string{"ward.office@quillmere.example"}},
 		{Name: "What is new", Span: "7d", Sections: &[]client.ReportInputSections{"new", "unrated", "words"}},
 	} {
+		if !mails {
+			r.Timetable, r.To = nil, nil
+		}
 		if _, err := api.AddReportWithResponse(ctx, r); err != nil {
 			return fmt.Errorf("the report %q: %w", r.Name, err)
 		}
@@ -45,6 +48,9 @@ func loadWatching(ctx context.Context, api *client.ClientWithResponses) error {
 		{Name: "Packs", What: "packs", Days: number(2), To: desk},
 		{Name: "Expectations", What: "expectations", To: desk},
 	} {
+		if !mails {
+			a.To = nil
+		}
 		if _, err := api.AddAlertWithResponse(ctx, a); err != nil {
 			return fmt.Errorf("the alert %q: %w", a.Name, err)
 		}

@@ -222,7 +222,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 		return err
 	}
 	loaded := demo.Loaded(files)
-	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out}); err != nil || loaded {
+	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Mails: true, Out: out}); err != nil || loaded {
 		return err
 	}
 	// The review speaks of what has been in the draft for longer than the demo has been running.
@@ -303,8 +303,10 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
   DNS       at %s over UDP and TCP, for whoever has dig; over HTTPS, too
             dig -p %s @%s oddsfield.example          # nothing, and the reason
 
+  Mail      of reports and alerts lies in %s
+
   ICAP      at icap://%s/requests and icap://%s/answers, for another proxy
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, s.gates[2].address, s.gates[2].address, dir)
+`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, filepath.Join(dir, "mail"), s.gates[2].address, s.gates[2].address, dir)
 }
