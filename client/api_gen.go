@@ -6974,6 +6974,9 @@ type JournalMoment struct {
 
 // JournalOutputBody defines model for JournalOutputBody.
 type JournalOutputBody struct {
+	// Broken Parts of the journal that cannot be read, and are left out
+	Broken *int64 `json:"broken,omitempty"`
+
 	// From Records from then on
 	From time.Time `json:"from"`
 
@@ -9170,6 +9173,8 @@ type StopVerdict string
 
 // SummaryOutputBody defines model for SummaryOutputBody.
 type SummaryOutputBody struct {
+	// Broken Parts of the journal that cannot be read, and are left out
+	Broken *int64         `json:"broken,omitempty"`
 	Facets []JournalFacet `json:"facets"`
 
 	// From Records from then on

@@ -66,8 +66,8 @@ type Store interface {
 	Incidents(ctx context.Context, alert uuid.UUID, open bool, limit int) ([]Incident, error)
 	// Untold returns incidents of an alert that nobody was told of, and that are over.
 	Untold(ctx context.Context, alert uuid.UUID) ([]Incident, error)
-	// SetTold says that people were told of incidents.
-	SetTold(ctx context.Context, ids []uuid.UUID, now time.Time) error
+	// NoteTold says that people were told of incidents.
+	NoteTold(ctx context.Context, ids []uuid.UUID, now time.Time) error
 	// Acknowledge says that somebody has seen an incident: nobody is told of it again.
 	Acknowledge(ctx context.Context, id uuid.UUID, reason string, by access.Actor) (Incident, error)
 	// KeepIncidents drops incidents that ended before a moment.
@@ -157,7 +157,7 @@ func (w *Watcher) look(ctx context.Context, item watch.Item) (time.Time, []deliv
 	for i, t := range tell {
 		ids[i] = t.ID
 	}
-	return next, w.messages(item, &body, tell, now), w.Store.SetTold(ctx, ids, now)
+	return next, w.messages(item, &body, tell, now), w.Store.NoteTold(ctx, ids, now)
 }
 
 // linger is for how long something must not be found until it is over.
@@ -271,7 +271,7 @@ func (w *Watcher) gates(ctx context.Context, b *watch.AlertBody) ([]Found, error
 	for i := range all {
 		g := &all[i]
 		say := func(what, format string, args ...any) {
-			found = append(found, Found{Subject: g.Name + ": " + what, Said: fmt.Sprintf("The gate "+g.Name+" "+format, args...)})
+			found = append(found, Found{Subject: g.Name + ": " + what, Said: "The gate " + g.Name + " " + fmt.Sprintf(format, args...)})
 		}
 		if g.BeganAt.IsZero() {
 			continue // it was enrolled, and never came

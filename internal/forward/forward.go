@@ -42,8 +42,8 @@ type State struct {
 type Store interface {
 	// Forwarded returns how far an item is. Where nothing was sent yet, it begins with what comes next.
 	Forwarded(ctx context.Context, item uuid.UUID) (State, error)
-	// SetForwarded keeps how far an item is, in the transaction in which [watch.Store.Due] calls.
-	SetForwarded(ctx context.Context, item uuid.UUID, position, sent int64, problem string) error
+	// NoteForwarded keeps how far an item is, in the transaction in which [watch.Store.Due] calls.
+	NoteForwarded(ctx context.Context, item uuid.UUID, position, sent int64, problem string) error
 }
 
 // Runner sends records on. Several services may run one each: records are sent by one at a time.
@@ -123,7 +123,7 @@ func (r *Runner) forward(ctx context.Context, item watch.Item) (time.Time, []del
 	if position == state.Position && problem == state.Problem {
 		return next, nil, nil
 	}
-	return next, nil, r.Store.SetForwarded(ctx, item.ID, position, sent, problem)
+	return next, nil, r.Store.NoteForwarded(ctx, item.ID, position, sent, problem)
 }
 
 // send sends what has come since a position, and moves position and sent on with what was taken.

@@ -28,6 +28,7 @@ type JournalSpan struct {
 	To      time.Time `json:"to" doc:"And before then"`
 	Recent  bool      `json:"recent" doc:"The query does not say since when, so it is a day"`
 	Reached time.Time `json:"reached" doc:"Everything from then on was looked at; the rest was not, as it takes longer: ask for the next page"`
+	Broken  int       `json:"broken,omitempty" doc:"Parts of the journal that cannot be read, and are left out"`
 }
 
 type journalInput struct {
@@ -136,6 +137,7 @@ func (s *server) searchJournal(ctx context.Context, in *journalInput) (*journalO
 	}
 	out := &journalOutput{}
 	out.Body.JournalSpan, out.Body.Looked = spanOf(&found, page.Reached), page.Looked
+	out.Body.Broken = page.Broken
 	if page.Next != nil {
 		out.Body.Next = writeMark(*page.Next)
 	}

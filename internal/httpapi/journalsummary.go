@@ -87,6 +87,7 @@ func (s *server) summarizeJournal(ctx context.Context, in *summaryInput) (*summa
 	}
 	out := &summaryOutput{}
 	out.Body.JournalSpan, out.Body.Total = spanOf(&found, answer.Reached), countsOf(answer.Total)
+	out.Body.Broken = answer.Broken
 	out.Body.Over, out.Body.Facets = []JournalMoment{}, []JournalFacet{}
 	for _, m := range answer.Over {
 		out.Body.Over = append(out.Body.Over, JournalMoment{m.At, countsOf(m.Count)})

@@ -198,3 +198,58 @@ func TestTail(t *testing.T) {
 	a.Close()
 	require.NoError(t, <-closing)
 }
+
+// A part that cannot be read, or whose day is dropped while it is searched, is left out and told of; everything else is found, counted, followed and decided again.
+func TestUnreadableParts(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	now := time.Date(2026, 11, 20, 12, 30, 0, 0, time.UTC)
+	for hours := range 6 {
+		var batch []journal.Record
+		for n := range 10 {
+			batch = append(batch, journal.Record{ID: uuid.New(), At: now.Add(-time.Duration(hours)*time.Hour - time.Duration(n)*time.Second), URL: fmt.Sprintf("https://n%d.example/", hours), Verdict: policy.Block, Amount: policy.Everything, Ending: journal.Ending{Outcome: journal.Answered}})
+		}
+		_, err := store.AsGates().AddBatch(ctx, uuid.New(), batch)
+		require.NoError(t, err)
+	}
+	from := now.Add(-24 * time.Hour)
+	filter := segment.And{segment.Text("example")} // reads the texts
+	found := func(a *archive.Archive) (records, counted, broken int) {
+		page, err := a.Page(ctx, from, now.Add(time.Hour), filter, nil, 100, time.Minute)
+		require.NoError(t, err)
+		sum, err := a.Summarize(ctx, from, now.Add(time.Hour), filter, []segment.Column{segment.Origin}, nil, time.Minute)
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, page.Broken, sum.Broken)
+		return len(page.Records), int(sum.Total.All()), page.Broken
+	}
+	records, counted, broken := found(archive.New(store.Records(), 1<<20))
+	assert.Equal(t, []int{60, 60, 0}, []int{records, counted, broken})
+	for column, hour := range map[string]int{"head": 1, "keys": 2, "texts": 3, "ids": 4} {
+		_, err := store.Pool().Exec(ctx, `update journal_parts set `+column+` = '\x0102' where last_at = $1`, now.Add(-time.Duration(hour)*time.Hour))
+		require.NoError(t, err)
+	}
+	a := archive.New(store.Records(), 1<<20)
+	records, counted, broken = found(a)
+	assert.Equal(t, 20, records, "those of the hours 0 and 5")
+	assert.Equal(t, 30, counted, "counts need no ids")
+	assert.GreaterOrEqual(t, broken, 3)
+	n := 0
+	err := a.Each(ctx, from, now.Add(time.Hour), filter, func(journal.Record) error { n++; return nil })
+	require.ErrorIs(t, err, segment.ErrBroken, "what is exported is not all of it")
+	assert.Equal(t, 20, n)
+	n = 0
+	require.NoError(t, a.EachRecord(ctx, from, now.Add(time.Hour), true, func(journal.Record) error { n++; return nil }))
+	assert.Equal(t, 30, n)
+	after, _, more, err := a.After(ctx, 0, filter, 100)
+	require.NoError(t, err)
+	assert.False(t, more)
+	assert.Len(t, after, 20)
+
+	parts, err := store.Records().Parts(ctx, from, now.Add(time.Hour))
+	require.NoError(t, err)
+	_, err = store.KeepRecords(ctx, map[policy.Amount]time.Time{policy.Everything: now.AddDate(0, 0, 1)}, access.Timetable)
+	require.NoError(t, err)
+	heads, err := store.Records().Heads(ctx, parts)
+	require.NoError(t, err)
+	assert.Equal(t, make([][]byte, len(parts)), heads, "they are gone")
+}

@@ -23,8 +23,8 @@ func (s *Store) Forwarded(ctx context.Context, item uuid.UUID) (state forward.St
 	return state, err
 }
 
-// SetForwarded implements [forward.Store].
-func (s *Store) SetForwarded(ctx context.Context, item uuid.UUID, position, sent int64, problem string) error {
+// NoteForwarded implements [forward.Store].
+func (s *Store) NoteForwarded(ctx context.Context, item uuid.UUID, position, sent int64, problem string) error {
 	rows, err := s.within(ctx).Query(ctx, `update forwarded set at = case when sent = $3 then at else now() end, position = $2, sent = $3, problem = $4 where item = $1`, item, position, sent, problem)
 	if err == nil {
 		rows.Close()

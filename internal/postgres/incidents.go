@@ -53,8 +53,8 @@ func (s *Store) Untold(ctx context.Context, of uuid.UUID) ([]alert.Incident, err
 	return all(rows, err, scanIncident)
 }
 
-// SetTold implements [alert.Store].
-func (s *Store) SetTold(ctx context.Context, ids []uuid.UUID, now time.Time) error {
+// NoteTold implements [alert.Store].
+func (s *Store) NoteTold(ctx context.Context, ids []uuid.UUID, now time.Time) error {
 	rows, err := s.within(ctx).Query(ctx, `update incidents set told_at = $2 where id = any($1)`, ids, now)
 	if err == nil {
 		rows.Close()

@@ -107,11 +107,7 @@ func (s source) Heads(ctx context.Context, parts []archive.Part) ([][]byte, erro
 	}
 	heads := make([][]byte, len(parts))
 	for i, id := range ids {
-		head, ok := byID[id]
-		if !ok {
-			return nil, archive.ErrGone
-		}
-		heads[i] = head
+		heads[i] = byID[id]
 	}
 	return heads, nil
 }

@@ -1,10 +1,12 @@
 package postgres_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"testing"
@@ -24,7 +26,10 @@ import (
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/query"
 	"widelark/internal/journal/segment"
+	"widelark/internal/journal/tally"
 	"widelark/internal/postgres"
+	"widelark/internal/report"
+	"widelark/internal/testkit/draft"
 )
 
 // How many records are searched, and over how many days. WIDELARK_BENCH_RECORDS asks for others.
@@ -126,10 +131,25 @@ func BenchmarkSearch(b *testing.B) {
 	every := []segment.Column{segment.Verdict, segment.Origin, segment.Person, segment.Groups, segment.Categories, segment.Network, segment.Rule, segment.List, segment.Gate, segment.Method, segment.Status, segment.Agent}
 	covers := query.Covering(pattern.MustParse("site-77*.example/articles/7*").Pattern)
 	none := segment.And{}
+	now := func() time.Time { return end }
+	maker := &report.Maker{Tally: &tally.Counter{Archive: a, Editions: draft.Editions(b, store, time.UTC, now), Called: store, Zone: time.UTC, Now: now}, Zone: time.UTC, Now: now}
+	section := func(keys ...string) func() {
+		return func() {
+			made, err := maker.Make(b.Context(), "A month", report.Asked{Span: report.Days30, Sections: keys, Top: 10})
+			require.NoError(b, err)
+			require.NotZero(b, made.Total.All()+int64(len(made.Sections[0].Rows)))
+		}
+	}
 	for name, one := range map[string]struct {
 		most time.Duration
 		do   func()
 	}{
+		"ReportOver":       {500 * time.Millisecond, section("over")},
+		"ReportBlocked":    {500 * time.Millisecond, section("blocked")},
+		"ReportSites":      {500 * time.Millisecond, section("sites")},
+		"ReportNew":        {500 * time.Millisecond, section("new")},
+		"ReportPeople":     {500 * time.Millisecond, section("people")},
+		"ReportCategories": {500 * time.Millisecond, section("categories")},
 		"SearchPerson":     {100 * time.Millisecond, page(all, has(segment.Person, person))},
 		"SearchRare":       {100 * time.Millisecond, page(all, segment.And{has(segment.Origin, "https://"+traffic.Site(190_001)), has(segment.Verdict, "block")})},
 		"SearchRule":       {100 * time.Millisecond, page(all, has(segment.Rule, string(append([]byte{5}, make([]byte, 15)...))))},
@@ -153,4 +173,54 @@ func BenchmarkSearch(b *testing.B) {
 			}, func() float64 { return float64(one.most) })
 		})
 	}
+}
+
+// A tail while gates record five thousand decisions a second: how long after its decision the slowest record in a hundred is there, compared with the half second that it may take. Gates hand in what
+// they have every so often, which counts.
+func BenchmarkTail(b *testing.B) {
+	const rate, handIn, seconds = 5000, 200 * time.Millisecond, 4
+	store := open(b)
+	ctx, stop := context.WithCancel(b.Context())
+	defer stop()
+	a := archive.New(store.Records(), 64<<20)
+	go a.Watch(ctx)
+	b.Run("TailSlowest", func(b *testing.B) {
+		rounds.Values(b, func() float64 {
+			const n = int(rate * handIn / time.Second)
+			waits := make(chan time.Duration, rate*seconds)
+			following, end := context.WithCancel(ctx)
+			begun := make(chan struct{})
+			var once sync.Once
+			var tail sync.WaitGroup
+			tail.Go(func() {
+				_ = a.Tail(following, archive.Newest, segment.And{}, func(records []journal.Record, _ int64) error {
+					once.Do(func() { close(begun) })
+					for i := range records {
+						waits <- time.Since(records[i].At)
+					}
+					return nil
+				})
+			})
+			<-begun
+			for range int(seconds * time.Second / handIn) {
+				begin := time.Now()
+				batch := make([]journal.Record, n)
+				for i := range batch { // as if they had been decided since the last ones were handed in
+					at := begin.Add(-handIn + time.Duration(i)*handIn/time.Duration(n))
+					batch[i] = journal.Record{ID: journal.NewID(at), At: at.Truncate(time.Millisecond), URL: fmt.Sprintf("https://%s/%d", traffic.Site(i), i), Verdict: policy.Allow, Amount: policy.Everything, Ending: journal.Ending{Outcome: journal.Answered}}
+				}
+				_, err := store.AsGates().AddBatch(ctx, uuid.New(), batch)
+				require.NoError(b, err)
+				time.Sleep(max(0, handIn-time.Since(begin)))
+			}
+			all := make([]time.Duration, 0, rate*seconds)
+			for len(all) < rate*seconds {
+				all = append(all, <-waits)
+			}
+			end()
+			tail.Wait()
+			slices.Sort(all)
+			return float64(all[len(all)*99/100])
+		}, func() float64 { return float64(500 * time.Millisecond) })
+	})
 }

@@ -63,22 +63,22 @@ func (m *Made) PDF(w io.Writer, organisation string) error {
 	d.AddUTF8FontFromBytes("sans", "B", semibold)
 	d.SetMargins(margin, margin, margin)
 	d.SetAutoPageBreak(false, 0)
-	d.SetTitle(m.Title, true)
-	d.SetAuthor(organisation, true)
+	d.SetTitle(plain(m.Title), true)
+	d.SetAuthor(plain(organisation), true)
 	d.SetCreator("Wide Lark", true)
 	d.SetCreationDate(m.At)
 	d.SetModificationDate(m.At)
 	d.SetFooterFunc(func() {
 		d.SetY(297 - 13)
 		d.write("", 8, soft)
-		d.CellFormat(wide/2, 4, organisation+" · made "+m.At.In(m.From.Location()).Format("2 January 2006 15:04"), "", 0, "L", false, 0, "")
+		d.CellFormat(wide/2, 4, plain(organisation)+" · made "+m.At.In(m.From.Location()).Format("2 January 2006 15:04"), "", 0, "L", false, 0, "")
 		d.CellFormat(wide/2, 4, fmt.Sprint("Page ", d.PageNo()), "", 0, "R", false, 0, "")
 	})
 	d.AddPage()
 	d.write("B", 20, ink)
-	d.MultiCell(wide, 9, m.Title, "", "L", false)
+	d.MultiCell(wide, 9, plain(m.Title), "", "L", false)
 	d.write("", 10.5, soft)
-	d.MultiCell(wide, line, m.Period()+d.filter(), "", "L", false)
+	d.MultiCell(wide, line, m.Period()+plain(d.filter()), "", "L", false)
 	d.Ln(3)
 	d.totals()
 	for i := range m.Sections {
@@ -90,6 +90,19 @@ func (m *Made) PDF(w io.Writer, organisation string) error {
 		}
 	}
 	return d.Output(w)
+}
+
+// plain returns a text without what the faces cannot have: they know no letters beyond the basic plane, and a line break is none here.
+func plain(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r > 0xffff:
+			return '\ufffd'
+		case r < ' ' && r != '\n':
+			return ' '
+		}
+		return r
+	}, text)
 }
 
 func (d page) write(style string, size float64, colour [3]int) {
@@ -303,7 +316,7 @@ func (d page) table(s *MadeSection) {
 		}
 		y := d.GetY()
 		d.write("", 9.5, ink)
-		d.CellFormat(valueWide, line, d.shortened(value(r.Value), valueWide-3), "", 0, "L", false, 0, "")
+		d.CellFormat(valueWide, line, d.shortened(plain(value(r.Value)), valueWide-3), "", 0, "L", false, 0, "")
 		x := margin + valueWide
 		for _, v := range stacked {
 			if long := float64(r.Now.Requests[v.at]) / float64(most) * (barWide - 2); long > 0 {

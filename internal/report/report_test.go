@@ -46,11 +46,11 @@ func TestFiles(t *testing.T) {
 		return c
 	}
 	for _, rows := range []int{0, 1, 200} {
-		m := &report.Made{Asked: report.Asked{Compare: rows != 1, Query: "group:\"Ward nurses\""}, Title: "Woche im Krankenhaus – тиждень", At: time.Now(), From: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), To: time.Date(2026, 11, 30, 0, 0, 0, 0, time.UTC), Total: count()}
+		m := &report.Made{Asked: report.Asked{Compare: rows != 1, Query: "group:\"Ward nurses\""}, Title: "Woche im Krankenhaus – тиждень 𝕏", At: time.Now(), From: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), To: time.Date(2026, 11, 30, 0, 0, 0, 0, time.UTC), Total: count()}
 		for _, s := range report.Sections {
 			done := report.MadeSection{Section: s, Others: rows}
 			for i := range rows {
-				done.Rows = append(done.Rows, report.Row{Value: fmt.Sprintf("=SUM(%d) %s", i, "ein sehr langer Name, der niemals in eine Spalte passt – Ωμέγα"), Now: count(), Earlier: count()})
+				done.Rows = append(done.Rows, report.Row{Value: fmt.Sprintf("=SUM(%d) %s", i, "ein sehr langer Name, der niemals in eine Spalte passt – Ωμέγα 𝕏\n\x01 \ufffd 漢字"), Now: count(), Earlier: count()})
 				done.Over = append(done.Over, report.Moment{At: m.From.Add(time.Duration(i) * time.Hour), Now: count(), Earlier: count()})
 			}
 			m.Sections = append(m.Sections, done)

@@ -5103,6 +5103,11 @@ export interface components {
         };
         JournalOutputBody: {
             /**
+             * Format: int64
+             * @description Parts of the journal that cannot be read, and are left out
+             */
+            broken?: number;
+            /**
              * Format: date-time
              * @description Records from then on
              */
@@ -7060,6 +7065,11 @@ export interface components {
             verdict: "allow" | "watch" | "hold" | "block";
         };
         SummaryOutputBody: {
+            /**
+             * Format: int64
+             * @description Parts of the journal that cannot be read, and are left out
+             */
+            broken?: number;
             facets: components["schemas"]["JournalFacet"][];
             /**
              * Format: date-time

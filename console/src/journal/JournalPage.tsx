@@ -166,6 +166,8 @@ function Totals({ summary: s }: { summary: JournalSummary }) {
       <span className="text-soft">
         since {formatMoment(s.from)}
         {s.recent && ', as the query does not say since when'}
+        {(s.broken ?? 0) > 0 &&
+          `; ${count(s.broken ?? 0, 'part', 'parts')} of the journal cannot be read, and ${s.broken === 1 ? 'is' : 'are'} left out`}
         {s.reached > s.from && `; counted back until ${formatMoment(s.reached)}, as the rest takes longer`}
       </span>
     </p>

@@ -20,9 +20,8 @@ export function Hits({ used, name, query, said }: Props) {
   if (!used.last) return <span className="text-soft text-sm">no hits yet</span>
   const last = formatMoment(used.last)
   if (used.requests === 0) return <span className="text-soft text-sm">last hit {last}</span>
-  const number = (
-    <span className="tabular-nums">{said ? count(used.requests, 'hit', 'hits') : formatNumber(used.requests)}</span>
-  )
+  const shown = said ? count(used.requests, 'hit', 'hits') : formatNumber(used.requests)
+  const number = <span className="tabular-nums">{shown}</span>
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap text-sm" title={`In 30 days; last hit ${last}`}>
       <Bars days={used.days} />
@@ -30,7 +29,7 @@ export function Hits({ used, name, query, said }: Props) {
         <Link
           to="/journal"
           search={{ q: `${query} since:30d` }}
-          aria-label={`${formatNumber(used.requests)} requests met ${name} in 30 days, the last one ${last}`}
+          aria-label={`${shown} of ${name} in 30 days, the last one ${last}`}
           className="underline decoration-rule underline-offset-2 hover:decoration-ink"
         >
           {number}

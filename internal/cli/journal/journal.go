@@ -108,6 +108,9 @@ func foot(a *command.App, found *client.JournalOutputBody) string {
 		}
 		parts = append(parts, fmt.Sprintf("%s: go on with --before %s", said, next))
 	}
+	if n := command.Deref(found.Broken); n > 0 {
+		parts = append(parts, fmt.Sprintf("%s of the journal left out: they cannot be read.", command.Plural(n, "part is", "parts are")))
+	}
 	return strings.Join(parts, " ")
 }
 

@@ -27,6 +27,11 @@ import (
 // ErrGone is returned where a part is read that is not kept any more: its day was dropped, or it was replaced long ago.
 var ErrGone = errors.New("a part of the journal is gone")
 
+// unreadable reports whether an error is one of a part alone, so that others are read on.
+func unreadable(err error) bool {
+	return errors.Is(err, ErrGone) || errors.Is(err, segment.ErrBroken)
+}
+
 // Part is a segment that is kept.
 type Part struct {
 	ID          int64
@@ -45,7 +50,7 @@ type Source interface {
 	PartsAfter(ctx context.Context, position int64, batches int) (parts []Part, upTo, last int64, err error)
 	// Arrivals calls arrived soon after records have come, and now and then, until the context ends.
 	Arrivals(ctx context.Context, arrived func())
-	// Heads returns the heads of parts, in their order.
+	// Heads returns the heads of parts, in their order; nil for those that are gone.
 	Heads(ctx context.Context, parts []Part) ([][]byte, error)
 	// Block returns a block of a part.
 	Block(ctx context.Context, p Part, which segment.Block) ([]byte, error)
@@ -92,9 +97,9 @@ func (a *Archive) Close() { a.close() }
 // blockPatience bounds the reading of a block: it is read for whoever asks next, too.
 const blockPatience = 30 * time.Second
 
-// segments returns the segments of parts.
-func (a *Archive) segments(ctx context.Context, parts []Part) ([]*segment.Segment, error) {
-	found := make([]*segment.Segment, len(parts))
+// segments returns the segments of parts; nil for those that cannot be read, and how many of them are broken.
+func (a *Archive) segments(ctx context.Context, parts []Part) (found []*segment.Segment, broken int, err error) {
+	found = make([]*segment.Segment, len(parts))
 	var missing []Part
 	var places []int
 	a.mu.Lock()
@@ -108,21 +113,28 @@ func (a *Archive) segments(ctx context.Context, parts []Part) ([]*segment.Segmen
 	}
 	a.mu.Unlock()
 	if len(missing) == 0 {
-		return found, nil
+		return found, 0, nil
 	}
 	heads, err := a.source.Heads(ctx, missing)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	for i, head := range heads {
+		if head == nil {
+			continue
+		}
 		p := missing[i]
 		s, err := segment.Open(head, func(which segment.Block) ([]byte, error) {
 			ctx, stop := context.WithTimeout(context.Background(), blockPatience)
 			defer stop()
 			return a.source.Block(ctx, p, which)
 		})
+		if unreadable(err) {
+			broken++
+			continue
+		}
 		if err != nil {
-			return nil, fmt.Errorf("part %d of the journal: %w", p.ID, err)
+			return nil, 0, fmt.Errorf("part %d of the journal: %w", p.ID, err)
 		}
 		found[places[i]] = s
 		a.mu.Lock()
@@ -131,7 +143,7 @@ func (a *Archive) segments(ctx context.Context, parts []Part) ([]*segment.Segmen
 		}
 		a.mu.Unlock()
 	}
-	return found, nil
+	return found, broken, nil
 }
 
 // settle counts what segments take now, and drops those that were used longest ago.
@@ -161,9 +173,10 @@ type chosen struct {
 	Part
 	*segment.Segment
 	rows segment.Rows
+	why  error // why there is no segment, where it was found out late
 }
 
-// choose selects in several segments at once.
+// choose selects in several segments at once. What cannot be read has no segment afterwards.
 func choose(ctx context.Context, all []chosen, f segment.Filter) error {
 	var shared hands.Group
 	var next atomic.Int64
@@ -175,7 +188,12 @@ func choose(ctx context.Context, all []chosen, f segment.Filter) error {
 				if at >= len(all) {
 					return
 				}
-				all[at].rows, failed[i] = all[at].Select(f)
+				if all[at].Segment == nil {
+					continue
+				}
+				if all[at].rows, failed[i] = all[at].Select(f); unreadable(failed[i]) {
+					all[at].why, failed[i], all[at].Segment = failed[i], nil, nil
+				}
 			}
 		})
 	}
@@ -184,11 +202,11 @@ func choose(ctx context.Context, all []chosen, f segment.Filter) error {
 }
 
 // each calls each with the segments of a span and what a filter selects of them: those of requests under way, and then those that are kept, the one with the last record first, until it
-// returns false.
-func (a *Archive) each(ctx context.Context, from, to time.Time, f segment.Filter, each func(c chosen) (more bool, err error)) error {
+// returns false. Parts that cannot be read are passed over; it returns how many of them are broken.
+func (a *Archive) each(ctx context.Context, from, to time.Time, f segment.Filter, each func(c chosen) (more bool, err error)) (broken int, err error) {
 	open, err := a.source.OpenRecords(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	byAmount := map[policy.Amount][]journal.Record{}
 	for _, r := range open {
@@ -201,22 +219,23 @@ func (a *Archive) each(ctx context.Context, from, to time.Time, f segment.Filter
 				_, err = each(c)
 			}
 			if err != nil {
-				return err
+				return 0, err
 			}
 		}
 	}
 	parts, err := a.source.Parts(ctx, from, to)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	next := 4 // at first few: a page is soon full
 	for len(parts) > 0 {
 		some := parts[:min(next, len(parts))]
 		parts, next = parts[len(some):], min(2*next, together)
-		segments, err := a.segments(ctx, some)
+		segments, bad, err := a.segments(ctx, some)
 		if err != nil {
-			return err
+			return broken, err
 		}
+		broken += bad
 		all := make([]chosen, len(some))
 		for i := range all {
 			all[i] = chosen{Part: some[i], Segment: segments[i]}
@@ -224,17 +243,29 @@ func (a *Archive) each(ctx context.Context, from, to time.Time, f segment.Filter
 		err = choose(ctx, all, f)
 		more := err == nil
 		for i := 0; i < len(all) && more; i++ {
-			if more, err = each(all[i]); err == nil {
+			switch {
+			case all[i].Segment != nil:
+				more, err = each(all[i])
+			case all[i].why != nil:
+				err = all[i].why
+			}
+			if unreadable(err) {
+				if errors.Is(err, segment.ErrBroken) {
+					broken++
+				}
+				more, err = true, nil
+			}
+			if err == nil {
 				err = ctx.Err()
 			}
 			more = more && err == nil
 		}
 		a.settle(some)
 		if err != nil || !more {
-			return err
+			return broken, err
 		}
 	}
-	return nil
+	return broken, nil
 }
 
 // Mark is a place between records, which are in the order of time and, at one moment, of their ids; the last first.
@@ -254,6 +285,7 @@ type Page struct {
 	Next    *Mark     // where the next page begins; nil where nothing is left
 	Reached time.Time // everything from then on was looked at
 	Looked  int       // records that were looked at
+	Broken  int       // parts that cannot be read, and are left out
 }
 
 // Page returns the first records before a mark, which is nil for the end; limit at most. After patience it returns what it has by then, and a mark to go on from.
@@ -265,7 +297,7 @@ func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter
 	}
 	begin := time.Now()
 	page.Reached = from
-	err = a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+	page.Broken, err = a.each(ctx, from, to, f, func(c chosen) (bool, error) {
 		if c.ID != 0 && len(page.Records) >= limit && page.Records[limit-1].At.After(c.Last) {
 			return false, nil
 		}
@@ -318,7 +350,7 @@ func (a *Archive) Record(ctx context.Context, id uuid.UUID) (r journal.Record, o
 		spans = [][2]time.Time{{at.Add(-2 * time.Second), at.Add(2 * time.Second)}}
 	}
 	for _, span := range spans {
-		err = a.each(ctx, span[0], span[1], segment.ID(id), func(c chosen) (bool, error) {
+		_, err = a.each(ctx, span[0], span[1], segment.ID(id), func(c chosen) (bool, error) {
 			if c.rows.None() {
 				return true, nil
 			}
@@ -341,6 +373,7 @@ type Summary struct {
 	Columns map[segment.Column]map[string]*segment.Count
 	Over    []segment.Count // by the spans of time that were asked for
 	Reached time.Time       // everything from then on was counted
+	Broken  int             // parts that cannot be read, and are left out
 }
 
 // Summarize counts what a search finds: by the values of columns, and by spans of time that begin at some moments. After patience it returns what it has by then.
@@ -375,7 +408,7 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 		})
 	}
 	begin, reached := time.Now(), from
-	err = a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+	broken, err := a.each(ctx, from, to, f, func(c chosen) (bool, error) {
 		if c.ID != 0 && time.Since(begin) > patience {
 			reached = c.Last.Add(time.Millisecond)
 			return false, nil
@@ -396,7 +429,7 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 		return sum, err
 	}
 	sum = *fresh()
-	sum.Reached = reached
+	sum.Reached, sum.Broken = reached, broken
 	for _, of := range sums {
 		sum.Total.Add(of.Total)
 		for i, n := range of.Over {
@@ -438,9 +471,10 @@ func (sum *Summary) add(of chosen, columns []segment.Column, over []int64) error
 	return nil
 }
 
-// Each calls each with the records that a search finds: the last part of the time first, and within a part the last record first. It needs the memory of a part.
+// Each calls each with the records that a search finds: the last part of the time first, and within a part the last record first. It needs the memory of a part. Where parts cannot be read, the error comes
+// when all others were.
 func (a *Archive) Each(ctx context.Context, from, to time.Time, f segment.Filter, each func(journal.Record) error) error {
-	return a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+	broken, err := a.each(ctx, from, to, f, func(c chosen) (bool, error) {
 		if c.rows.None() {
 			return true, nil
 		}
@@ -452,6 +486,10 @@ func (a *Archive) Each(ctx context.Context, from, to time.Time, f segment.Filter
 		})
 		return true, errors.Join(err, failed)
 	})
+	if err == nil && broken > 0 {
+		err = fmt.Errorf("%w: %d parts are left out", segment.ErrBroken, broken)
+	}
+	return err
 }
 
 // EachRecord implements [journal.Reader]. In order, it needs the memory of the parts that are of one time.
@@ -477,7 +515,7 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 	}
 	for at := 0; at < len(parts); at += together {
 		some := parts[at:min(at+together, len(parts))]
-		segments, err := a.segments(ctx, some)
+		segments, _, err := a.segments(ctx, some)
 		if err != nil {
 			return err
 		}
@@ -485,7 +523,13 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 			if err := flush(some[i].First); err != nil {
 				return err
 			}
+			if s == nil {
+				continue
+			}
 			rows, err := s.Select(between)
+			if unreadable(err) {
+				continue
+			}
 			if err != nil {
 				return err
 			}
@@ -498,6 +542,9 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 				}
 				return failed == nil
 			})
+			if unreadable(err) {
+				err = nil
+			}
 			if err := errors.Join(err, failed, ctx.Err()); err != nil {
 				return err
 			}
@@ -507,12 +554,18 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 	return flush(FarAway)
 }
 
-// EachPart calls each with parts and their segments.
+// EachPart calls each with parts and their segments, those that can be read.
 func (a *Archive) EachPart(ctx context.Context, parts []Part, each func(Part, *segment.Segment) error) error {
 	for some := range slices.Chunk(parts, together) {
-		segments, err := a.segments(ctx, some)
+		segments, _, err := a.segments(ctx, some)
 		for i := 0; i < len(segments) && err == nil; i++ {
-			if err = each(some[i], segments[i]); err == nil {
+			if segments[i] == nil {
+				continue
+			}
+			if err = each(some[i], segments[i]); unreadable(err) {
+				err = nil
+			}
+			if err == nil {
 				err = ctx.Err()
 			}
 		}

@@ -40,12 +40,18 @@ func (a *Archive) After(ctx context.Context, after int64, f segment.Filter, batc
 		return nil, after, false, err
 	}
 	for some := range slices.Chunk(parts, together) {
-		segments, err := a.segments(ctx, some)
+		segments, _, err := a.segments(ctx, some)
 		if err != nil {
 			return nil, after, false, err
 		}
 		for i, s := range segments {
+			if s == nil {
+				continue
+			}
 			rows, err := s.Select(f)
+			if unreadable(err) {
+				continue
+			}
 			if err != nil {
 				return nil, after, false, err
 			}
@@ -56,7 +62,7 @@ func (a *Archive) After(ctx context.Context, after int64, f segment.Filter, batc
 				}
 				return true
 			})
-			if err != nil {
+			if err != nil && !unreadable(err) {
 				return nil, after, false, err
 			}
 		}

@@ -99,6 +99,7 @@ type Answer struct {
 	Facets  []Facet // in the order of the question
 	Over    []Moment
 	Reached time.Time // everything from then on was counted
+	Broken  int       // parts of the journal that cannot be read, and are left out
 }
 
 // ErrTooShort is returned where spans are so short that there would be too many.
@@ -181,7 +182,7 @@ func (c *Counter) Count(ctx context.Context, q *Question) (a Answer, err error) 
 	if err != nil {
 		return a, err
 	}
-	a.Total, a.Reached = sum.Total, sum.Reached
+	a.Total, a.Reached, a.Broken = sum.Total, sum.Reached, sum.Broken
 	for i, at := range over {
 		a.Over = append(a.Over, Moment{at, sum.Over[i]})
 	}

@@ -173,7 +173,7 @@ func TestOperationsAskWhoMay(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, 26, refused, "accounts, keys and enrolling gates are the owners', and what gates ask is theirs")
+	assert.Equal(t, 32, refused, "accounts, keys, enrolling gates, sending records on and erasing them are the owners', and what gates ask is theirs")
 }
 
 // status calls an operation with an empty body and returns the status. token is "" for a caller without a sign-in.
