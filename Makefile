@@ -117,6 +117,7 @@ race: deps build ## pass the tests of the packages under the race detector
 	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/... ./packfile ./sealed ./spreadsheet
 
 fuzz: ## look for inputs that break the core, half a minute each
+	go test -run '^$$' -fuzz FuzzMessage -fuzztime 30s ./internal/forward
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl
 	go test -run '^$$' -fuzz FuzzParsePrint -fuzztime 30s ./core/pattern
 	go test -run '^$$' -fuzz FuzzMend -fuzztime 30s ./core/pattern

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { TriangleAlert, X } from 'lucide-react'
-import { Fragment, useState } from 'react'
+import { Fragment, useMemo, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -11,6 +11,8 @@ import { formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { useSettled } from '../ui/useSettled'
+import { Hits } from '../usage/Hits'
+import { type Used, useUsage } from '../usage/useUsage'
 import { type Category, categoriesOptions, type Family, sitesOptions, useDeleteCategory } from './categoryQueries'
 import { LookupLink } from './LookupLink'
 import { OwnCategoryDialog } from './OwnCategoryDialog'
@@ -20,6 +22,10 @@ export function CategoryTree({ text }: { text: string }) {
   const settled = useSettled(text.trim())
   const found = useQuery(categoriesOptions(settled))
   const { key } = useSearch({ from: '/categories' })
+  const used = useUsage(
+    'category',
+    useMemo(() => (found.data?.categories ?? []).map((c) => c.key), [found.data]),
+  )
   if (found.isPending) return <Loading what="the categories" />
   if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
   const { families, categories } = found.data
@@ -55,6 +61,7 @@ export function CategoryTree({ text }: { text: string }) {
                 <Head right>Sites</Head>
                 <Head right>Requests</Head>
                 <Head right>Hosts</Head>
+                <Head right>Hits in 30 days</Head>
               </tr>
             </thead>
             <tbody>
@@ -67,12 +74,14 @@ export function CategoryTree({ text }: { text: string }) {
                         family={f}
                         categories={categories.filter((c) => c.family === f.key)}
                         chosen={key}
+                        used={used}
                       />
                     ))
                 : categories.map((c) => (
                     <CategoryRow
                       key={c.key}
                       category={c}
+                      used={used?.get(c.key)}
                       family={families.find((f) => f.key === c.family)}
                       chosen={key === c.key}
                       told
@@ -106,7 +115,17 @@ export function CategoryTree({ text }: { text: string }) {
   )
 }
 
-function FamilyRows({ family, categories, chosen }: { family: Family; categories: Category[]; chosen?: string }) {
+function FamilyRows({
+  family,
+  categories,
+  chosen,
+  used,
+}: {
+  family: Family
+  categories: Category[]
+  chosen?: string
+  used?: Map<string, Used>
+}) {
   if (categories.length === 0) return null
   const edge = family.security ? 'pt-2' : 'pt-4'
   const number = `${cellClass} ${edge} text-right font-semibold`
@@ -130,17 +149,18 @@ function FamilyRows({ family, categories, chosen }: { family: Family; categories
         <td className={number} />
         <td className={number}>{formatNumber(family.traffic.requests)}</td>
         <td className={`${number} ${family.security ? 'pr-2!' : ''}`}>{formatNumber(family.traffic.hosts)}</td>
+        <td className={number} />
       </tr>
       {categories.map((c) => (
-        <CategoryRow key={c.key} category={c} family={family} chosen={chosen === c.key} />
+        <CategoryRow key={c.key} category={c} family={family} chosen={chosen === c.key} used={used?.get(c.key)} />
       ))}
     </Fragment>
   )
 }
 
-type RowProps = { category: Category; family?: Family; chosen: boolean; told?: boolean }
+type RowProps = { category: Category; family?: Family; chosen: boolean; told?: boolean; used?: Used }
 
-function CategoryRow({ category: c, family, chosen, told }: RowProps) {
+function CategoryRow({ category: c, family, chosen, told, used }: RowProps) {
   return (
     <tr className={chosen ? 'bg-reed-wash' : 'hover:bg-wash'}>
       <td className={`${cellClass} py-1! ${told ? '' : 'pl-5!'}`}>
@@ -161,6 +181,9 @@ function CategoryRow({ category: c, family, chosen, told }: RowProps) {
       </td>
       <td className={`${cellClass} py-1! text-right`}>{formatNumber(c.traffic.requests)}</td>
       <td className={`${cellClass} py-1! text-right`}>{formatNumber(c.traffic.hosts)}</td>
+      <td className={`${cellClass} py-1! text-right`}>
+        <Hits used={used} name={c.name} query={`category:${c.key}`} />
+      </td>
     </tr>
   )
 }

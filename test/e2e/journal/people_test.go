@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/client"
+	"widelark/internal/testkit"
 )
 
 // Who looked at whose records stands in the audit log; what is recorded of a person is handed out, and erased with a note of it; searches are kept, shared, and only their owner's to change.
@@ -78,4 +79,40 @@ func TestRecordsOfPeople(t *testing.T) {
 	assert.Contains(t, ivo.Run(t, "", "person", "erase", "moss.teal", "--why", "asked").Err, "Only owners erase")
 	run("journal", "forget", "Blocked")
 	assert.Contains(t, run("journal", "kept"), "No searches")
+}
+
+// Where a policy records groups alone, nobody stands anywhere: not in the journal, counts, reports, exports, alerts or what is sent on.
+func TestGroupsAlone(t *testing.T) {
+	t.Parallel()
+	mails := newSink(t)
+	s := serve(t, "--mail-server", "smtp://"+mails.address, "--mail-from", "lark@quillmere.example")
+	furnish(t, s)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	for _, name := range []string{"ada", "bo", "cy", "di"} {
+		run("person", "new", name, "--in", "Nurses")
+	}
+	run("policy", "edit", "Fallback", "--records", "group")
+	run("publish", "--note", "groups alone")
+	to := newTaken()
+	run("forward", "new", "Collector", syslogServer(t, to, nil))
+	run("alert", "new", "Each", "verdict:block", "--more", "1", "--per", "person", "--to", "each@quillmere.example")
+	run("alert", "new", "All", "verdict:block", "--more", "1", "--to", "all@quillmere.example")
+	time.Sleep(2 * time.Second)
+	for range 5 {
+		record(t, s.API(t), "kay.moran", time.Now(), "https://oddsfield.example/today?name=kay")
+	}
+	require.Eventually(t, func() bool { return len(mails.letters(t, "all@")) == 1 && to.has("https://oddsfield.example/") }, testkit.Patience, testkit.Look)
+	assert.Empty(t, mails.letters(t, "each@"))
+	said := strings.Join(append(to.any, mails.letters(t, "all@")[0].text), "\n")
+	for _, args := range [][]string{
+		{"journal", "search", "since:1d", "-o", "json"}, {"journal", "top", "person", "since:1d"}, {"journal", "top", "address", "since:1d"}, {"journal", "export", "since:1d"}, {"journal", "export", "since:1d", "--form", "jsonl"},
+		{"report", "show", "--span", "24h"}, {"alert", "found", "-o", "json"}, {"list", "show", "Betting", "--hits"},
+	} {
+		said += run(args...)
+	}
+	assert.Contains(t, said, "Nurses")
+	assert.Contains(t, said, "oddsfield.example")
+	for _, who := range []string{"kay", "Kay", "Moran", "today"} {
+		assert.NotContains(t, said, who)
+	}
 }
