@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"math"
 	"net/netip"
 	"slices"
 	"time"
@@ -248,12 +249,31 @@ func (o Order) rank(n *segment.Count) int64 {
 
 // First returns the values that come first, and how many others there are.
 func First(counts map[string]*segment.Count, order Order, most int) (first []string, others int) {
-	values := slices.Collect(maps.Keys(counts))
-	slices.SortFunc(values, func(a, b string) int {
-		return cmp.Or(cmp.Compare(order.rank(counts[b]), order.rank(counts[a])), cmp.Compare(a, b))
-	})
-	n := min(len(values), most)
-	return values[:n], len(values) - n
+	type ranked struct {
+		value string
+		rank  int64
+	}
+	before := func(a, b ranked) int { return cmp.Or(cmp.Compare(b.rank, a.rank), cmp.Compare(a.value, b.value)) }
+	best := make([]ranked, 0, 2*most+1) // sorted and cut now and then: of many values, few are wanted
+	least := int64(math.MinInt64)
+	cut := func() {
+		slices.SortFunc(best, before)
+		if best = best[:min(len(best), most)]; len(best) == most && most > 0 {
+			least = best[most-1].rank
+		}
+	}
+	for value, n := range counts {
+		if rank := order.rank(n); rank >= least {
+			if best = append(best, ranked{value, rank}); len(best) > 2*most {
+				cut()
+			}
+		}
+	}
+	cut()
+	for _, r := range best {
+		first = append(first, r.value)
+	}
+	return first, len(counts) - len(first)
 }
 
 // spans returns where the spans of time begin that a search is counted by. A search of everything begins with its first record.
