@@ -86,10 +86,10 @@ export function EntryTable({ list, filter, onAdd }: Props) {
         <table className="w-full table-fixed border-collapse" aria-rowcount={total + 1} onKeyDown={onRowKeys}>
           <colgroup>
             <col className="w-8" />
-            <col className="w-[44%]" />
-            <col className="w-28" />
+            <col className="w-[38%]" />
+            <col className="w-24" />
             <col />
-            <col className="w-40" />
+            <col className="w-20" />
           </colgroup>
           <thead>
             <tr>
@@ -99,7 +99,9 @@ export function EntryTable({ list, filter, onAdd }: Props) {
               <Head>Entry</Head>
               <Head>Kind</Head>
               <Head>Covers</Head>
-              <Head right>Hits in 30 days</Head>
+              <Head right>
+                <span title="In 30 days">Hits</span>
+              </Head>
             </tr>
           </thead>
           <tbody>
@@ -201,7 +203,12 @@ function EntryRow({ entry, used, list, index, measure, chosen, onToggle }: RowPr
       <td className={`${cell} text-sm`}>{entry.kind !== 'note' && entry.explain}</td>
       <td className={`${cell} text-right`}>
         {entry.kind !== 'note' && !entry.carveOut && (
-          <Hits used={used} name={entry.text} query={`list:${quoted(list)} entry:${quoted(entry.pattern ?? '')}`} />
+          <Hits
+            bare
+            used={used}
+            name={entry.text}
+            query={`list:${quoted(list)} entry:${quoted(entry.pattern ?? '')}`}
+          />
         )}
       </td>
     </tr>

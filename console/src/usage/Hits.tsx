@@ -12,19 +12,21 @@ type Props = {
   query?: string
   /** Where no head of a column says what the number is. */
   said?: boolean
+  /** Without bars, where there is little room. */
+  bare?: boolean
 }
 
 /** How many requests of 30 days met something: the number, a bar for each day, and when the last one did. */
-export function Hits({ used, name, query, said }: Props) {
+export function Hits({ used, name, query, said, bare }: Props) {
   if (!used) return <span className="text-soft text-sm">…</span>
-  if (!used.last) return <span className="text-soft text-sm">no hits yet</span>
+  if (!used.last) return <span className="text-soft text-sm">{bare ? 'none' : 'no hits yet'}</span>
   const last = formatMoment(used.last)
-  if (used.requests === 0) return <span className="text-soft text-sm">last hit {last}</span>
+  if (used.requests === 0) return <span className="text-soft text-sm">{bare ? 0 : `last hit ${last}`}</span>
   const shown = said ? count(used.requests, 'hit', 'hits') : formatNumber(used.requests)
   const number = <span className="tabular-nums">{shown}</span>
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap text-sm" title={`In 30 days; last hit ${last}`}>
-      <Bars days={used.days} />
+      {!bare && <Bars days={used.days} />}
       {query ? (
         <Link
           to="/journal"

@@ -105,8 +105,14 @@ func TestGroupsAlone(t *testing.T) {
 	assert.Empty(t, mails.letters(t, "each@"))
 	said := strings.Join(append(to.any, mails.letters(t, "all@")[0].text), "\n")
 	for _, args := range [][]string{
-		{"journal", "search", "since:1d", "-o", "json"}, {"journal", "top", "person", "since:1d"}, {"journal", "top", "address", "since:1d"}, {"journal", "export", "since:1d"}, {"journal", "export", "since:1d", "--form", "jsonl"},
-		{"report", "show", "--span", "24h"}, {"alert", "found", "-o", "json"}, {"list", "show", "Betting", "--hits"},
+		{"journal", "search", "since:1d", "-o", "json"},
+		{"journal", "top", "person", "since:1d"},
+		{"journal", "top", "address", "since:1d"},
+		{"journal", "export", "since:1d"},
+		{"journal", "export", "since:1d", "--form", "jsonl"},
+		{"report", "show", "--span", "24h"},
+		{"alert", "found", "-o", "json"},
+		{"list", "show", "Betting", "--hits"},
 	} {
 		said += run(args...)
 	}
