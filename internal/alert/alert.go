@@ -10,7 +10,6 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net/url"
@@ -446,17 +445,4 @@ func (w *Watcher) text(item watch.Item, tell []Incident) string {
 // Keep drops incidents that ended long ago.
 func (w *Watcher) Keep(ctx context.Context) error {
 	return w.Store.KeepIncidents(ctx, w.Now().Add(-keptFor), access.Timetable)
-}
-
-// CheckQuery returns what is wrong with the query of an alert: a [*query.Error].
-func (w *Watcher) CheckQuery(ctx context.Context, q string) error {
-	world, err := w.Tally.World(ctx)
-	if err == nil {
-		_, err = query.Compile(ctx, q, world)
-	}
-	var wrong *query.Error
-	if err != nil && !errors.As(err, &wrong) {
-		return fmt.Errorf("what queries name cannot be read: %w", err)
-	}
-	return err
 }

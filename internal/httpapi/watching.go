@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"net/http"
@@ -144,7 +143,7 @@ func registerWatched[T, I any](s *server, api huma.API, w watched[T, I]) {
 
 // packed returns an item of a name and a body.
 func packed(name string, body any) (watch.Item, error) {
-	name, err := watch.CheckName(name)
+	name, err := revision.CheckName("name", name)
 	if err != nil {
 		return watch.Item{}, err
 	}
@@ -257,7 +256,7 @@ func (s *server) deliveries(ctx context.Context, about uuid.UUID) ([]Delivery, e
 		case m.GaveUp:
 			state = "given up"
 		}
-		all[i] = Delivery{m.ID, string(m.How), m.To, m.Subject, m.MadeAt, state, m.DoneAt, m.Tries, cmp.Or(m.Problem, "")}
+		all[i] = Delivery{m.ID, string(m.How), m.To, m.Subject, m.MadeAt, state, m.DoneAt, m.Tries, m.Problem}
 	}
 	return all, nil
 }

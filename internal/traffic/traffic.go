@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"widelark/internal/journal"
+	"widelark/internal/journal/segment"
 	"widelark/internal/revision"
 )
 
@@ -113,7 +114,12 @@ func (s *Source) read(ctx context.Context, from, to time.Time) ([]revision.SeenP
 	places := map[place]int{}
 	var pages []revision.SeenPage
 	err := s.Journal.EachRecord(ctx, from, to, false, func(r journal.Record) error {
-		host, path := split(r.URL)
+		origin, rest := segment.Split(r.URL)
+		host := segment.Host(origin)
+		path, _, _ := strings.Cut(rest, "?")
+		if path == "" {
+			path = "/"
+		}
 		at, known := places[place{host, path}]
 		if !known && len(pages) >= mostPages {
 			path = "/"
@@ -132,18 +138,4 @@ func (s *Source) read(ctx context.Context, from, to time.Time) ([]revision.SeenP
 		return nil
 	})
 	return pages, err
-}
-
-// split returns the host of a canonical URL and its path, without the query.
-func split(url string) (host, path string) {
-	_, rest, _ := strings.Cut(url, "://")
-	rest, _, _ = strings.Cut(rest, "?")
-	host, path = rest, "/"
-	if at := strings.IndexByte(rest, '/'); at >= 0 {
-		host, path = rest[:at], rest[at:]
-	}
-	if port := strings.LastIndexByte(host, ':'); port > strings.LastIndexByte(host, ']') {
-		host = host[:port]
-	}
-	return host, path
 }

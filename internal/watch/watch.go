@@ -114,9 +114,6 @@ func (r *Recipients) Check() error {
 	return nil
 }
 
-// CheckName checks the name of an item.
-func CheckName(name string) (string, error) { return revision.CheckName("name", name) }
-
 // Store keeps items.
 type Store interface {
 	// WatchItems returns the items of a kind by name; of searches those that are shared and those of an account.
