@@ -96,7 +96,7 @@ func TestArchive(t *testing.T) {
 					assert.Equal(t, want, got)
 				}
 			}
-			sum, err := a.Summarize(ctx, from, to, f, []segment.Column{segment.Origin}, []time.Time{from, from.Add(time.Hour), from.Add(2 * time.Hour), from.Add(3 * time.Hour)}, time.Minute)
+			sum, err := a.Summarize(ctx, from, to, f, archive.By{Columns: []segment.Column{segment.Origin}, Over: []time.Time{from, from.Add(time.Hour), from.Add(2 * time.Hour), from.Add(3 * time.Hour)}}, time.Minute)
 			require.NoError(t, err)
 			assert.Equal(t, total, sum.Total)
 			assert.Equal(t, over, sum.Over)
@@ -217,7 +217,7 @@ func TestUnreadableParts(t *testing.T) {
 	found := func(a *archive.Archive) (records, counted, broken int) {
 		page, err := a.Page(ctx, from, now.Add(time.Hour), filter, nil, 100, time.Minute)
 		require.NoError(t, err)
-		sum, err := a.Summarize(ctx, from, now.Add(time.Hour), filter, []segment.Column{segment.Origin}, nil, time.Minute)
+		sum, err := a.Summarize(ctx, from, now.Add(time.Hour), filter, archive.By{Columns: []segment.Column{segment.Origin}}, time.Minute)
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, page.Broken, sum.Broken)
 		return len(page.Records), int(sum.Total.All()), page.Broken

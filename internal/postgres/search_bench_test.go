@@ -123,7 +123,7 @@ func BenchmarkSearch(b *testing.B) {
 	counts := func(span time.Duration, f segment.Filter, columns ...segment.Column) func() {
 		return func() {
 			from := end.Add(-span)
-			sum, err := a.Summarize(b.Context(), from, end, segment.And{segment.Between{Amount: segment.At, Spans: []segment.Span{{From: from.UnixMilli(), To: end.UnixMilli()}}}, f}, columns, []time.Time{from, from.Add(span / 2)}, time.Minute)
+			sum, err := a.Summarize(b.Context(), from, end, segment.And{segment.Between{Amount: segment.At, Spans: []segment.Span{{From: from.UnixMilli(), To: end.UnixMilli()}}}, f}, archive.By{Columns: columns, Over: []time.Time{from, from.Add(span / 2)}}, time.Minute)
 			require.NoError(b, err)
 			require.NotZero(b, sum.Total.All())
 		}

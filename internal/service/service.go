@@ -123,7 +123,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 			return nil, err
 		}
 	}
-	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
+	log := slog.New(withoutRepeats(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level})))
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
 	}

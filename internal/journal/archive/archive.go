@@ -369,38 +369,55 @@ var FarAway = time.Date(2201, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // Summary is counts over what a search finds.
 type Summary struct {
-	Total   segment.Count
-	Columns map[segment.Column]map[string]*segment.Count
-	Over    []segment.Count // by the spans of time that were asked for
-	Reached time.Time       // everything from then on was counted
-	Broken  int             // parts that cannot be read, and are left out
+	Total    segment.Count
+	Columns  map[segment.Column]map[string]*segment.Count
+	Numbered []map[string]*segment.Count // by the numberings that were asked for
+	Over     []segment.Count             // by the spans of time that were asked for
+	Reached  time.Time                   // everything from then on was counted
+	Broken   int                         // parts that cannot be read, and are left out
 }
 
-// Summarize counts what a search finds: by the values of columns, and by spans of time that begin at some moments. After patience it returns what it has by then.
-func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.Filter, columns []segment.Column, over []time.Time, patience time.Duration) (sum Summary, err error) {
-	begins := make([]int64, len(over))
-	for i, at := range over {
+// By is what is counted by.
+type By struct {
+	Columns  []segment.Column     // their values
+	Numbered []*segment.Numbering // their outcomes
+	Over     []time.Time          // where spans of time begin
+}
+
+// summing is counts that one goroutine adds to.
+type summing struct {
+	Summary
+	numbered []*segment.Numbered
+}
+
+// Summarize counts what a search finds. After patience it returns what it has by then.
+func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.Filter, by By, patience time.Duration) (sum Summary, err error) {
+	begins := make([]int64, len(by.Over))
+	for i, at := range by.Over {
 		begins[i] = at.UnixMilli()
 	}
-	fresh := func() *Summary {
-		s := &Summary{Columns: map[segment.Column]map[string]*segment.Count{}, Over: make([]segment.Count, len(over))}
-		for _, c := range columns {
-			s.Columns[c] = map[string]*segment.Count{}
+	sums := make([]*summing, runtime.GOMAXPROCS(0))
+	for i := range sums {
+		sums[i] = &summing{Summary: Summary{Columns: map[segment.Column]map[string]*segment.Count{}, Over: make([]segment.Count, len(by.Over))}}
+		for _, c := range by.Columns {
+			sums[i].Columns[c] = map[string]*segment.Count{}
 		}
-		return s
+	}
+	for _, n := range by.Numbered {
+		for i, of := range n.Start(len(sums)) {
+			sums[i].numbered = append(sums[i].numbered, of)
+		}
 	}
 	jobs := make(chan chosen, together)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	var shared hands.Group
-	sums := make([]*Summary, runtime.GOMAXPROCS(0))
 	failed := make([]error, len(sums))
 	for i := range sums {
-		sums[i] = fresh()
 		shared.Go(func() {
 			for j := range jobs {
 				if failed[i] == nil {
-					if failed[i] = sums[i].add(j, columns, begins); failed[i] != nil {
+					if failed[i] = sums[i].add(j, by.Columns, begins); failed[i] != nil {
 						stop()
 					}
 				}
@@ -428,9 +445,10 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 	if err != nil {
 		return sum, err
 	}
-	sum = *fresh()
+	first := sums[0]
+	sum = first.Summary
 	sum.Reached, sum.Broken = reached, broken
-	for _, of := range sums {
+	for _, of := range sums[1:] {
 		sum.Total.Add(of.Total)
 		for i, n := range of.Over {
 			sum.Over[i].Add(n)
@@ -444,11 +462,17 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 				}
 			}
 		}
+		for i, n := range of.numbered {
+			first.numbered[i].Join(n)
+		}
+	}
+	for _, n := range first.numbered {
+		sum.Numbered = append(sum.Numbered, n.Counts())
 	}
 	return sum, nil
 }
 
-func (sum *Summary) add(of chosen, columns []segment.Column, over []int64) error {
+func (sum *summing) add(of chosen, columns []segment.Column, over []int64) error {
 	rows := of.rows
 	if rows.None() {
 		return nil
@@ -462,6 +486,11 @@ func (sum *Summary) add(of chosen, columns []segment.Column, over []int64) error
 	}
 	for _, c := range columns {
 		if err := of.Counts(c, rows, sum.Columns[c]); err != nil {
+			return err
+		}
+	}
+	for _, n := range sum.numbered {
+		if err := n.Add(of.Segment, rows); err != nil {
 			return err
 		}
 	}

@@ -50,11 +50,12 @@ type Segment struct {
 	values [columnCount]values // those of texts once the block is there
 	counts [keyed][]byte       // as they are stored: see [Segment.each]
 
-	load    func(Block) ([]byte, error)
-	mu      sync.Mutex
-	blocks  [blockCount]*block                   // guarded by mu
-	numbers [columnCount]rowNumbers              // guarded by mu; which record has which value, once read
-	amounts [frameTook - frameTimes + 1]*amounts // guarded by mu; likewise: times in milliseconds since 1970, sizes in bytes, spans in milliseconds
+	load     func(Block) ([]byte, error)
+	mu       sync.Mutex
+	blocks   [blockCount]*block                   // guarded by mu
+	numbers  [columnCount]rowNumbers              // guarded by mu; which record has which value, once read
+	outcomes map[*Numbering]numbered              // guarded by mu
+	amounts  [frameTook - frameTimes + 1]*amounts // guarded by mu; likewise: times in milliseconds since 1970, sizes in bytes, spans in milliseconds
 }
 
 // values are the values of a column, in order.
@@ -163,6 +164,9 @@ func (s *Segment) Size() (n int) {
 	}
 	for c := range s.counts {
 		n += len(s.counts[c])
+	}
+	for _, of := range s.outcomes {
+		n += 4 * len(of.numbers)
 	}
 	for _, b := range s.blocks {
 		if b != nil {

@@ -119,6 +119,43 @@ func TestRoundTrip(t *testing.T) {
 	})
 }
 
+// Counts by what is made of values are those of the values, added up: over segments, selections, goroutines, and again.
+func TestNumbering(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		whole := func(origin string) string { return Host(origin)[min(2, len(Host(origin))):] }
+		numbering := NewNumbering(Origin, whole)
+		for range 2 {
+			counts := numbering.Start(2)
+			want := map[string]*Count{}
+			for i := range rapid.IntRange(1, 4).Draw(t, "segments") {
+				s := Of(records(t, 60))
+				rows := s.every()
+				if rapid.Bool().Draw(t, "some") && s.N > 0 {
+					words := s.bits()
+					for row := range s.N {
+						if row%3 != 0 {
+							set(words, row)
+						}
+					}
+					rows = s.rows(words)
+				}
+				plain := map[string]*Count{}
+				require.NoError(t, s.Counts(Origin, rows, plain))
+				for origin, n := range plain {
+					of := whole(origin)
+					if want[of] == nil {
+						want[of] = &Count{}
+					}
+					want[of].Add(*n)
+				}
+				require.NoError(t, counts[i%2].Add(s, rows))
+			}
+			counts[0].Join(counts[1])
+			assert.Equal(t, want, counts[0].Counts())
+		}
+	})
+}
+
 // Records of several batches keep the position of theirs.
 func TestPositions(t *testing.T) {
 	var all []journal.Record

@@ -12,6 +12,7 @@ import (
 	"math"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -39,6 +40,9 @@ type Counter struct {
 	Called   Called
 	Zone     *time.Location
 	Now      func() time.Time
+
+	mu        sync.Mutex
+	numbering map[string]*segment.Numbering // guarded by mu; by the fields that are numbered, as they are first asked for
 }
 
 // Question is what is counted.
@@ -110,6 +114,7 @@ var ErrTooShort = errors.New("the spans are too short for the time that is searc
 type facet struct {
 	column segment.Column
 	parts  func(value string, t classify.Taxonomy) []string // what a value of the column counts for; nil for itself
+	one    func(value string) string                        // likewise, where it is one that hangs on nothing else and values are many
 	named  bool                                             // parts are ids, which people read as names
 }
 
@@ -117,8 +122,8 @@ var facets = map[string]facet{
 	"verdict": {column: segment.Verdict}, "gate": {column: segment.Gate}, "sight": {column: segment.Sight}, "method": {column: segment.Method}, "rung": {column: segment.Rung}, "outcome": {column: segment.Outcome},
 	"status": {column: segment.Status}, "type": {column: segment.Media}, "agent": {column: segment.Agent}, "referrer": {column: segment.Referrer}, "revision": {column: segment.Revision}, "entry": {column: segment.Entry},
 	"words": {column: segment.Words},
-	"host":  {column: segment.Origin, parts: func(v string, _ classify.Taxonomy) []string { return []string{segment.Host(v)} }},
-	"site":  {column: segment.Origin, parts: func(v string, _ classify.Taxonomy) []string { return []string{Site(segment.Host(v))} }},
+	"host":  {column: segment.Origin, one: segment.Host},
+	"site":  {column: segment.Origin, one: func(v string) string { return Site(segment.Host(v)) }},
 	"proviso": {column: segment.Provisos, parts: func(v string, _ classify.Taxonomy) []string {
 		return slices.DeleteFunc(query.Provisos(v), func(p string) bool { return p == "quota" || p == "size cap" }) // their sorts
 	}},
@@ -179,7 +184,7 @@ func (c *Counter) Count(ctx context.Context, q *Question) (a Answer, err error) 
 	if err != nil {
 		return a, err
 	}
-	sum, err := c.Archive.Summarize(ctx, q.Search.From, q.Search.To, q.Search.Filter, columnsOf(q.By), over, q.Patience)
+	sum, values, err := c.values(ctx, q, over)
 	if err != nil {
 		return a, err
 	}
@@ -188,7 +193,7 @@ func (c *Counter) Count(ctx context.Context, q *Question) (a Answer, err error) 
 		a.Over = append(a.Over, Moment{at, sum.Over[i]})
 	}
 	for _, field := range q.By {
-		one, err := c.facet(ctx, field, sum.Columns[facets[field].column], q)
+		one, err := c.facet(ctx, field, values[field], q)
 		if err != nil {
 			return a, err
 		}
@@ -199,24 +204,50 @@ func (c *Counter) Count(ctx context.Context, q *Question) (a Answer, err error) 
 
 // Values returns the counts of all values of the fields that are asked for, by their keys.
 func (c *Counter) Values(ctx context.Context, q *Question) (map[string]map[string]*segment.Count, segment.Count, error) {
-	sum, err := c.Archive.Summarize(ctx, q.Search.From, q.Search.To, q.Search.Filter, columnsOf(q.By), nil, q.Patience)
-	if err != nil {
-		return nil, segment.Count{}, err
-	}
-	all := map[string]map[string]*segment.Count{}
-	for _, field := range q.By {
-		all[field] = facets[field].counts(sum.Columns[facets[field].column], q.Taxonomy)
-	}
-	return all, sum.Total, nil
+	sum, values, err := c.values(ctx, q, nil)
+	return values, sum.Total, err
 }
 
-func columnsOf(fields []string) (columns []segment.Column) {
-	for _, field := range fields {
-		if f := facets[field]; !slices.Contains(columns, f.column) {
-			columns = append(columns, f.column)
+// values counts by fields, and by spans of time.
+func (c *Counter) values(ctx context.Context, q *Question, over []time.Time) (archive.Summary, map[string]map[string]*segment.Count, error) {
+	by := archive.By{Over: over}
+	var numbered []string
+	for _, field := range q.By {
+		switch f := facets[field]; {
+		case f.one != nil:
+			numbered = append(numbered, field)
+			by.Numbered = append(by.Numbered, c.numbered(field))
+		case !slices.Contains(by.Columns, f.column):
+			by.Columns = append(by.Columns, f.column)
 		}
 	}
-	return columns
+	sum, err := c.Archive.Summarize(ctx, q.Search.From, q.Search.To, q.Search.Filter, by, q.Patience)
+	if err != nil {
+		return sum, nil, err
+	}
+	all := map[string]map[string]*segment.Count{}
+	for i, field := range numbered {
+		all[field] = sum.Numbered[i]
+	}
+	for _, field := range q.By {
+		if all[field] == nil {
+			all[field] = facets[field].counts(sum.Columns[facets[field].column], q.Taxonomy)
+		}
+	}
+	return sum, all, nil
+}
+
+// numbered returns the numbering of a field.
+func (c *Counter) numbered(field string) *segment.Numbering {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.numbering == nil {
+		c.numbering = map[string]*segment.Numbering{}
+	}
+	if c.numbering[field] == nil {
+		c.numbering[field] = segment.NewNumbering(facets[field].column, facets[field].one)
+	}
+	return c.numbering[field]
 }
 
 // counts returns counts by what people see of the values of a column.
@@ -335,9 +366,8 @@ func (c *Counter) spans(ctx context.Context, found *query.Search, over Step) (be
 
 const day = 24 * time.Hour
 
-func (c *Counter) facet(ctx context.Context, field string, counts map[string]*segment.Count, q *Question) (Facet, error) {
+func (c *Counter) facet(ctx context.Context, field string, parts map[string]*segment.Count, q *Question) (Facet, error) {
 	f, t := facets[field], q.Taxonomy
-	parts := f.counts(counts, t)
 	shown, others := First(parts, q.Order, q.Top)
 	names := map[uuid.UUID]string{}
 	if f.named {

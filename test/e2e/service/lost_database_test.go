@@ -88,7 +88,7 @@ func TestSilentService(t *testing.T) {
 	require.Eventually(t, func() bool {
 		status, text := ask("/api/v1/health")
 		return status == 200 && strings.Contains(text, "silent")
-	}, 3500*time.Millisecond, 50*time.Millisecond)
+	}, 10*time.Second, 50*time.Millisecond)
 	calls.Wait()
 	wire.Silent.Store(false)
 	require.Eventually(t, func() bool { status, _ := ask("/api/v1/lists"); return status == 200 }, 15*time.Second, 100*time.Millisecond)
