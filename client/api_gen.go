@@ -2793,6 +2793,63 @@ func (e ReviewFindingSeverity) Valid() bool {
 	}
 }
 
+// Defines values for RoleReach.
+const (
+	RoleReachEverything RoleReach = "everything"
+	RoleReachHost       RoleReach = "host"
+	RoleReachPage       RoleReach = "page"
+	RoleReachSite       RoleReach = "site"
+)
+
+// Valid indicates whether the value is a known member of the RoleReach enum.
+func (e RoleReach) Valid() bool {
+	switch e {
+	case RoleReachEverything:
+		return true
+	case RoleReachHost:
+		return true
+	case RoleReachPage:
+		return true
+	case RoleReachSite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RoleRole.
+const (
+	RoleRoleAuditor   RoleRole = "auditor"
+	RoleRoleEditor    RoleRole = "editor"
+	RoleRoleHelpDesk  RoleRole = "help desk"
+	RoleRoleLead      RoleRole = "lead"
+	RoleRoleOwner     RoleRole = "owner"
+	RoleRolePublisher RoleRole = "publisher"
+	RoleRoleReader    RoleRole = "reader"
+)
+
+// Valid indicates whether the value is a known member of the RoleRole enum.
+func (e RoleRole) Valid() bool {
+	switch e {
+	case RoleRoleAuditor:
+		return true
+	case RoleRoleEditor:
+		return true
+	case RoleRoleHelpDesk:
+		return true
+	case RoleRoleLead:
+		return true
+	case RoleRoleOwner:
+		return true
+	case RoleRolePublisher:
+		return true
+	case RoleRoleReader:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RuleBodyAt.
 const (
 	RuleBodyAtDNS   RuleBodyAt = "dns"
@@ -4520,8 +4577,8 @@ type Account struct {
 	// Name The sign-in name
 	Name string `json:"name"`
 
-	// Owner Owners alone edit the baseline
-	Owner bool `json:"owner"`
+	// Roles What they may do: all of these together; none of them, nothing
+	Roles []Role `json:"roles"`
 }
 
 // AccountsOutputBody defines model for AccountsOutputBody.
@@ -7428,11 +7485,11 @@ type NewAccountInputBody struct {
 	FullName *string `json:"fullName,omitempty"`
 
 	// Name To sign in with: one word
-	Name string `json:"name"`
-
-	// Owner May edit the baseline and what its rules name, and accounts
-	Owner    *bool  `json:"owner,omitempty"`
+	Name     string `json:"name"`
 	Password string `json:"password"`
+
+	// Roles What they may do; left out, nothing
+	Roles *[]Role `json:"roles,omitempty"`
 }
 
 // NewCategoryInputBody defines model for NewCategoryInputBody.
@@ -7537,6 +7594,9 @@ type NewTokenInputBody struct {
 
 	// Name What it is for, as: nightly import
 	Name string `json:"name"`
+
+	// Roles It may do no more than these, and never more than you; left out, as much as you
+	Roles *[]Role `json:"roles,omitempty"`
 }
 
 // NewTokenOutputBody defines model for NewTokenOutputBody.
@@ -7552,6 +7612,9 @@ type NewTokenOutputBody struct {
 
 	// Name What it is for
 	Name string `json:"name"`
+
+	// Roles It may do no more than these, and no more than you; left out, as much as you
+	Roles *[]Role `json:"roles,omitempty"`
 
 	// Secret Shown this once; send it as Authorization: Bearer …
 	Secret string `json:"secret"`
@@ -7947,6 +8010,21 @@ type Past struct {
 	Version    int64         `json:"version"`
 }
 
+// Permitted defines model for Permitted.
+type Permitted struct {
+	// Groups For members of these groups alone; left out with whole
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Lists On entries of these lists alone; left out with whole
+	Lists *[]string `json:"lists,omitempty"`
+
+	// Operations By the ids that the contract gives them
+	Operations []string `json:"operations"`
+
+	// Whole On everything, apart from the baseline, which is for owners
+	Whole bool `json:"whole"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	FullName string             `json:"fullName"`
@@ -8171,6 +8249,12 @@ type PublishOutputBody struct {
 
 	// Revision Left out where it is planned
 	Revision *Revision `json:"revision,omitempty"`
+}
+
+// PutRolesInputBody defines model for PutRolesInputBody.
+type PutRolesInputBody struct {
+	// Roles All that they may do from now on
+	Roles []Role `json:"roles"`
 }
 
 // Quiet defines model for Quiet.
@@ -8626,6 +8710,28 @@ type RevisionsOutputBody struct {
 	Revisions []Revision `json:"revisions"`
 }
 
+// Role defines model for Role.
+type Role struct {
+	// Groups Help desk and lead: for members of these groups alone; left out, for everybody
+	Groups *[]Ref `json:"groups,omitempty"`
+
+	// Lists Editor and publisher: for entries of these lists alone; left out, for everything
+	Lists *[]Ref `json:"lists,omitempty"`
+
+	// Minutes Help desk and lead: the longest that a grant may last; left out, 90 days
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// Reach Help desk and lead: the widest that a grant may open; left out, everything
+	Reach *RoleReach `json:"reach,omitempty"`
+	Role  RoleRole   `json:"role"`
+}
+
+// RoleReach Help desk and lead: the widest that a grant may open; left out, everything
+type RoleReach string
+
+// RoleRole defines model for Role.Role.
+type RoleRole string
+
 // RuleBody defines model for RuleBody.
 type RuleBody struct {
 	// At Left out: every gate
@@ -8873,6 +8979,9 @@ type SendReportOutputBody struct {
 type SessionOutputBody struct {
 	// Account Left out where nobody is signed in
 	Account *Account `json:"account,omitempty"`
+
+	// May What the account may do; an operation may be in several parts
+	May *[]Permitted `json:"may,omitempty"`
 
 	// Zone The organisation's IANA time zone: its days begin there, and moments are said by its clock
 	Zone string `json:"zone"`
@@ -9384,6 +9493,9 @@ type Token struct {
 
 	// Name What it is for
 	Name string `json:"name"`
+
+	// Roles It may do no more than these, and no more than you; left out, as much as you
+	Roles *[]Role `json:"roles,omitempty"`
 }
 
 // TokensOutputBody defines model for TokensOutputBody.
@@ -10661,6 +10773,9 @@ type AddAccountJSONRequestBody = NewAccountInputBody
 // ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
 type ResetPasswordJSONRequestBody = ResetPasswordInputBody
 
+// PutRolesJSONRequestBody defines body for PutRoles for application/json ContentType.
+type PutRolesJSONRequestBody = PutRolesInputBody
+
 // AddAlertJSONRequestBody defines body for AddAlert for application/json ContentType.
 type AddAlertJSONRequestBody = AlertInput
 
@@ -11032,7 +11147,7 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// GetAccounts Who may sign in; for owners
+	// GetAccounts Who may sign in, and what they may do
 	//
 	// Corresponds with GET /api/v1/accounts (the `GetAccounts` operationId).
 	GetAccounts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -11069,6 +11184,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 	ResetPassword(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRolesWithBody Say what somebody may do; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+	PutRolesWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRoles Say what somebody may do; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+	PutRoles(ctx context.Context, id openapi_types.UUID, body PutRolesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetAlerts Alerts
 	//
@@ -13148,7 +13277,7 @@ type ClientInterface interface {
 	GetZone(ctx context.Context, form GetZoneParamsForm, params *GetZoneParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// GetAccounts Who may sign in; for owners
+// GetAccounts Who may sign in, and what they may do
 //
 // Corresponds with GET /api/v1/accounts (the `GetAccounts` operationId).
 func (c *Client) GetAccounts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -13236,6 +13365,40 @@ func (c *Client) ResetPasswordWithBody(ctx context.Context, id openapi_types.UUI
 // Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 func (c *Client) ResetPassword(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRolesWithBody Say what somebody may do; it holds at once; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+func (c *Client) PutRolesWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRolesRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRoles Say what somebody may do; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+func (c *Client) PutRoles(ctx context.Context, id openapi_types.UUID, body PutRolesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRolesRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -18802,6 +18965,53 @@ func NewResetPasswordRequestWithBody(server string, id openapi_types.UUID, conte
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/accounts/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutRolesRequest calls the generic PutRoles builder with application/json body
+func NewPutRolesRequest(server string, id openapi_types.UUID, body PutRolesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutRolesRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPutRolesRequestWithBody constructs an http.Request for the PutRoles method, with any body, and a specified content type
+func NewPutRolesRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s/roles", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -30404,7 +30614,7 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// GetAccountsWithResponse Who may sign in; for owners
+	// GetAccountsWithResponse Who may sign in, and what they may do
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -30445,6 +30655,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/accounts/{id}/password (the `ResetPassword` operationId).
 	ResetPasswordWithResponse(ctx context.Context, id openapi_types.UUID, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
+	// PutRolesWithBodyWithResponse Say what somebody may do; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+	PutRolesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRolesResponse, error)
+
+	// PutRolesWithResponse Say what somebody may do; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+	PutRolesWithResponse(ctx context.Context, id openapi_types.UUID, body PutRolesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRolesResponse, error)
 
 	// GetAlertsWithResponse Alerts
 	//
@@ -33083,6 +33307,89 @@ func (r ResetPasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutRolesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Account
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutRolesResponse) GetJSON200() *Account {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutRolesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutRolesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutRolesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutRolesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutRolesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -49359,7 +49666,7 @@ func (r GetZoneResponse) ContentType() string {
 	return ""
 }
 
-// GetAccountsWithResponse Who may sign in; for owners
+// GetAccountsWithResponse Who may sign in, and what they may do
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -49435,6 +49742,32 @@ func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseResetPasswordResponse(rsp)
+}
+
+// PutRolesWithBodyWithResponse Say what somebody may do; it holds at once; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+func (c *ClientWithResponses) PutRolesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRolesResponse, error) {
+	rsp, err := c.PutRolesWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRolesResponse(rsp)
+}
+
+// PutRolesWithResponse Say what somebody may do; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/accounts/{id}/roles (the `PutRoles` operationId).
+func (c *ClientWithResponses) PutRolesWithResponse(ctx context.Context, id openapi_types.UUID, body PutRolesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRolesResponse, error) {
+	rsp, err := c.PutRoles(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRolesResponse(rsp)
 }
 
 // GetAlertsWithResponse Alerts
@@ -54022,6 +54355,74 @@ func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, err
 			return nil, err
 		}
 		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutRolesResponse parses an HTTP response from a PutRolesWithResponse call
+func ParsePutRolesResponse(rsp *http.Response) (*PutRolesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutRolesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

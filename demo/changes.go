@@ -145,6 +145,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests 
 	if _, err := api.PublishWithResponse(ctx, client.PublishInputBody{Note: "Quillmere General as it is run today"}); err != nil {
 		return err
 	}
+	if err := loadAccounts(ctx, api); err != nil {
+		return fmt.Errorf("the accounts: %w", err)
+	}
 	if err := loadGrant(ctx, api); err != nil {
 		return fmt.Errorf("the grant: %w", err)
 	}

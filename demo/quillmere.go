@@ -26,8 +26,6 @@ const (
 	Name         = "edda"
 	FullName     = "Edda Marsh"
 	Password     = "quillmere-demo"
-	Lead         = "ivo" // leads the trainees; has the same password, and is not an owner
-	LeadName     = "Ivo Sedge"
 	Organisation = "Quillmere General"
 	PageName     = "lark.quillmere.internal" // under which browsers reach the pages of the proxy gate
 	TimeZone     = "Europe/London"

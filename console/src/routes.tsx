@@ -1,4 +1,4 @@
-import { createRootRoute, createRoute, createRouter, Link, lazyRouteComponent, redirect } from '@tanstack/react-router'
+import { createRootRoute, createRoute, createRouter, Link, lazyRouteComponent } from '@tanstack/react-router'
 import { sights } from './address/trialSearch'
 import { categoryViews } from './categories/views'
 import { changeViews } from './changes/views'
@@ -39,12 +39,10 @@ const rootRoute = createRootRoute({
   ),
 })
 
+/** The frame leads on from here, to the first page that the account may see. */
 const indexRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/',
-  beforeLoad: ({ search }) => {
-    throw redirect({ to: '/lists', search })
-  },
 })
 
 const listsRoute = createRoute({

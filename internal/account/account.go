@@ -29,27 +29,24 @@ type Account struct {
 	ID       uuid.UUID
 	Name     string
 	FullName string
-	Owner    bool // may edit the baseline
+	Roles    []access.Held // what it may do; by a token, no more than the token may
+	Token    uuid.UUID     // by which a program was recognised; uuid.Nil for people
 }
 
 // Actor returns the actor of the account.
-func (a Account) Actor() access.Actor { return access.Account(a.ID, a.Name) }
+func (a Account) Actor() access.Actor { return access.Account(a.ID, a.Name).ByToken(a.Token) }
 
-// Roles returns the roles of the account.
-func (a Account) Roles() []access.Role {
-	if a.Owner {
-		return []access.Role{access.Owner}
-	}
-	return []access.Role{access.Member}
-}
+// IsOwner reports whether the account has the role of owners.
+func (a Account) IsOwner() bool { return access.Has(a.Roles, access.Owner) }
 
 // Token lets a program act as an account. Its secret is shown once, when it is made, and kept only as a hash.
 type Token struct {
 	ID         uuid.UUID
 	Name       string
 	CreatedAt  time.Time
-	LastUsedAt *time.Time // nil if it was never used; rounded to the minute
-	ExpiresAt  *time.Time // nil if it does not expire
+	LastUsedAt *time.Time    // nil if it was never used; rounded to the minute
+	ExpiresAt  *time.Time    // nil if it does not expire
+	Roles      []access.Held // none of the account's beyond these; nil for all of them
 }
 
 // Session is a signed-in browser of a person.
@@ -64,10 +61,10 @@ type Session struct {
 // Store keeps accounts and tokens. It returns [ErrUnknown] for an unknown account or token, [ErrTaken] for a name in use, and an
 // [*access.DeniedError] if the actor may not do something. It notes every change in the audit log.
 type Store interface {
-	AddAccount(ctx context.Context, a Account, passwordHash string, by access.Actor) (Account, error) // the first account always becomes an owner
-	Accounts(ctx context.Context) ([]Account, error)                                                  // by name
-	SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error                     // [ErrLastOwner] if nobody else is one
-	AccountByName(ctx context.Context, name string) (Account, string, error)                          // with the password's hash
+	AddAccount(ctx context.Context, a Account, passwordHash string, by access.Actor) (Account, error)  // the first account always becomes an owner
+	Accounts(ctx context.Context) ([]Account, error)                                                   // by name
+	PutRoles(ctx context.Context, id uuid.UUID, roles []access.Held, by access.Actor) (Account, error) // [ErrLastOwner] if nobody else is an owner
+	AccountByName(ctx context.Context, name string) (Account, string, error)                           // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
 	RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor) error // [ErrLastOwner] if nobody else is an owner
 	// SetPassword ends all sessions of the account but one. A reset also removes its tokens.
@@ -77,7 +74,7 @@ type Store interface {
 	EndSession(ctx context.Context, session uuid.UUID, elsewhere bool, by access.Actor) error // one of the actor's; elsewhere: it is not the session of the request
 	AccountBySession(ctx context.Context, session uuid.UUID) (Account, error)
 
-	AddToken(ctx context.Context, name string, hash []byte, expires *time.Time, by access.Actor) (Token, error) // for the actor's account
+	AddToken(ctx context.Context, t Token, hash []byte, by access.Actor) (Token, error) // for the actor's account
 	Tokens(ctx context.Context, account uuid.UUID) ([]Token, error)
 	RemoveToken(ctx context.Context, token uuid.UUID, by access.Actor) error // one of the actor's
 	AccountByToken(ctx context.Context, hash []byte) (Account, error)
@@ -165,6 +162,11 @@ func (d *Authenticator) Add(ctx context.Context, a Account, password string, by 
 	}
 	if _, reserved := access.Part(a.Name); reserved {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", a.Name)}
+	}
+	for _, h := range a.Roles {
+		if err := h.Validate(); err != nil {
+			return Account{}, &WeakError{err.Error()}
+		}
 	}
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
@@ -289,13 +291,17 @@ func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password s
 // tokenPrefix makes tokens recognisable in files that should not hold them.
 const tokenPrefix = "wlark_"
 
-// AddToken creates a token for a program of the actor's account and returns its secret, which is not stored. expires is nil for a token that does not
-// expire.
-func (d *Authenticator) AddToken(ctx context.Context, name string, expires *time.Time, by access.Actor) (Token, string, error) {
+// AddToken creates a token, of which name, end and roles are given, for a program of the actor's account, and returns its secret, which is not stored.
+func (d *Authenticator) AddToken(ctx context.Context, t Token, by access.Actor) (Token, string, error) {
+	for _, h := range t.Roles {
+		if err := h.Validate(); err != nil {
+			return Token{}, "", &WeakError{err.Error()}
+		}
+	}
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // documented never to fail
 	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
-	token, err := d.store.AddToken(ctx, name, tokenHash(text), expires, by)
+	token, err := d.store.AddToken(ctx, t, tokenHash(text), by)
 	return token, text, err
 }
 

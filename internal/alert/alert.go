@@ -10,6 +10,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/url"
@@ -133,7 +134,7 @@ func (w *Watcher) look(ctx context.Context, item watch.Item) (time.Time, []deliv
 	var found []Found
 	var err error
 	if !body.Off {
-		if found, err = w.find(ctx, &body, now); err != nil {
+		if found, err = w.find(ctx, item, &body, now); err != nil {
 			return next, nil, fmt.Errorf("the alert %q: %w", item.Name, err)
 		}
 	}
@@ -195,10 +196,21 @@ func Due(open, past []Incident, again time.Duration, now time.Time) []Incident {
 	return tell
 }
 
-func (w *Watcher) find(ctx context.Context, b *watch.AlertBody, now time.Time) ([]Found, error) {
+func (w *Watcher) find(ctx context.Context, item watch.Item, b *watch.AlertBody, now time.Time) ([]Found, error) {
 	switch b.What {
 	case watch.Requests:
-		return w.requests(ctx, b, now)
+		view, err := report.ViewOf(ctx, w.Items, item)
+		var found []Found
+		if err == nil {
+			found, err = w.requests(ctx, b, view, now)
+		}
+		if errors.Is(err, query.ErrHidden) {
+			err = fmt.Errorf("%s: %w", item.UpdatedBy, report.ErrBlind)
+		}
+		if errors.Is(err, report.ErrBlind) { // somebody should know that it finds nothing
+			return []Found{{Said: fmt.Sprintf("The alert looks at nothing: %s, who edited it last, may not read the journal any more, or not see who asked. Somebody else has to edit it.", item.UpdatedBy)}}, nil
+		}
+		return found, err
 	case watch.Gates:
 		return w.gates(ctx, b)
 	case watch.Packs:
@@ -212,9 +224,9 @@ func (w *Watcher) find(ctx context.Context, b *watch.AlertBody, now time.Time) (
 // patience is how long requests of an alert may be counted.
 const patience = 5 * time.Second
 
-func (w *Watcher) requests(ctx context.Context, b *watch.AlertBody, now time.Time) ([]Found, error) {
+func (w *Watcher) requests(ctx context.Context, b *watch.AlertBody, view query.View, now time.Time) ([]Found, error) {
 	from := now.Add(-time.Duration(b.Minutes) * time.Minute)
-	world, err := w.Tally.World(ctx)
+	world, err := w.Tally.World(ctx, view)
 	if err != nil {
 		return nil, err
 	}

@@ -26,8 +26,7 @@ const (
 
 	AccountMade     What = "account made"
 	AccountRemoved  What = "account removed"
-	OwnerMade       What = "made an owner"
-	OwnerTakenBack  What = "no longer an owner"
+	RolesPut        What = "roles put"
 	PasswordChanged What = "password changed" // by the account itself
 	PasswordReset   What = "password reset"   // by somebody else
 

@@ -10,7 +10,7 @@ import (
 
 // examples holds examples for commands whose definition has none: short commands that an example explains.
 var examples = []string{
-	`account add ivo --full-name "Ivo Sedge"`,
+	`account add ivo --full-name "Ivo Tern" --role editor`,
 	`account ls`,
 	`account password`,
 	`account remove ivo`,

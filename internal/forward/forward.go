@@ -161,7 +161,7 @@ func (r *Runner) send(ctx context.Context, body *watch.ForwardBody, position, se
 }
 
 func (r *Runner) filter(ctx context.Context, text string) (segment.Filter, error) {
-	w, err := r.Tally.World(ctx)
+	w, err := r.Tally.World(ctx, query.Whole)
 	if err != nil {
 		return nil, err
 	}

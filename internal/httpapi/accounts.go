@@ -22,7 +22,14 @@ type newAccountInput struct {
 		Name     string `json:"name" minLength:"1" maxLength:"80" doc:"To sign in with: one word"`
 		FullName string `json:"fullName,omitempty" maxLength:"200"`
 		Password string `json:"password" maxLength:"1000"`
-		Owner    bool   `json:"owner,omitempty" doc:"May edit the baseline and what its rules name, and accounts"`
+		Roles    []Role `json:"roles,omitempty" maxItems:"20" doc:"What they may do; left out, nothing"`
+	}
+}
+
+type putRolesInput struct {
+	ByID
+	Body struct {
+		Roles []Role `json:"roles" maxItems:"20" doc:"All that they may do from now on"`
 	}
 }
 
@@ -58,7 +65,7 @@ type staysOutput struct {
 }
 
 func (s *server) registerAccounts(api huma.API) {
-	huma.Register(api, operation("getAccounts", http.MethodGet, "/accounts", "Accounts", "Who may sign in; for owners", 403),
+	huma.Register(api, operation("getAccounts", http.MethodGet, "/accounts", "Accounts", "Who may sign in, and what they may do", 403),
 		func(ctx context.Context, _ *struct{}) (*accountsOutput, error) {
 			all, err := s.Accounts.Accounts(ctx)
 			if err != nil {
@@ -67,19 +74,25 @@ func (s *server) registerAccounts(api huma.API) {
 			out := &accountsOutput{}
 			out.Body.Accounts = []Account{}
 			for _, a := range all {
-				out.Body.Accounts = append(out.Body.Accounts, Account(a))
+				one, err := s.accountAnswer(ctx, a, nil)
+				if err != nil {
+					return nil, err
+				}
+				out.Body.Accounts = append(out.Body.Accounts, one.Body)
 			}
 			return out, nil
 		})
 	add := operation("addAccount", http.MethodPost, "/accounts", "Accounts", "Let somebody sign in; for owners", 403, 409, 422, 429)
 	add.DefaultStatus = http.StatusCreated
 	huma.Register(api, add, func(ctx context.Context, in *newAccountInput) (*accountOutput, error) {
-		made, err := s.Authenticator.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password, actor(ctx))
-		if err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		return accountBody(made), nil
+		made, err := s.Authenticator.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Roles: heldOf(in.Body.Roles)}, in.Body.Password, actor(ctx))
+		return s.accountAnswer(ctx, made, err)
 	})
+	huma.Register(api, operation("putRoles", http.MethodPut, "/accounts/{id}/roles", "Accounts", "Say what somebody may do; it holds at once; for owners", 403, 404, 409, 422),
+		func(ctx context.Context, in *putRolesInput) (*accountOutput, error) {
+			put, err := s.Accounts.PutRoles(ctx, in.ID, heldOf(in.Body.Roles), actor(ctx))
+			return s.accountAnswer(ctx, put, err)
+		})
 	huma.Register(api, operation("removeAccount", http.MethodDelete, "/accounts/{id}", "Accounts", "Remove an account; its sessions and tokens end at once; for owners", 403, 404, 409),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Accounts.RemoveAccount(ctx, in.ID, actor(ctx)); err != nil {

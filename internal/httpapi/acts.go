@@ -10,32 +10,37 @@ import (
 
 	"widelark/internal/access"
 	"widelark/internal/account"
+	"widelark/internal/journal/query"
 )
 
 // public operations need no sign-in.
 var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut", "enrol"}
 
-// operations are the others, each with the act that it carries out: a caller who may not do it is refused at once. The store,
+// operations are the others, each with the act that it carries out: a caller who may do it to nothing is refused at once. The store,
 // which knows what the act is about, checks again: see [access.Check].
 var operations = map[access.Act][]string{
 	access.Read: {
 		"getLists", "getList", "getEntries", "exportEntries", "findEntries", "getHistory", "compareList", "getFindings", "compareEntries", "explainEntries",
-		"getSources", "getSource", "getUses",
-		"getPeople", "getPerson", "getGroups", "getGroup", "getNetworks", "getNetwork", "getMachines", "getMachine", "whoIs",
+		"getSources", "getSource", "getUses", "getNetworks", "getNetwork", "getMachines", "getMachine",
 		"getPolicies", "getPolicy", "getExceptions", "getException", "getApps", "getApp", "getEngines", "getEngine", "getGrants", "getAllSettings", "getSettings", "explainRules", "previewPage", "startPolicy", "getPlan",
 		"getSchedules", "getSchedule", "explainSchedule", "exportSchedule", "readCalendar",
 		"getCategories", "getCategorySites", "getCorrections", "exportCorrections", "getScorecards", "scoreText",
 		"getPacks", "getPack", "getPackHistory", "getPackChanges", "getPackKeys",
 		"getDraft", "getDiff", "getEntryDiff", "getTurns", "getReview", "getRevisions",
-		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getZone", "getPresences", "getAuthorities",
+		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getZone", "getAuthorities",
 	},
-	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
-	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "getCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getUsage", "getUnmetEntries", "getSearches", "getSearch", "addSearch", "putSearch", "removeSearch", "makeReport", "makeReportFile", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
-	access.Watch:       {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
-	access.SendOn:      {"getForwards", "getForward", "addForward", "putForward", "removeForward"},
-	access.Erase:       {"erasePerson"},
-	access.ReadAudit:   {"getAudit"},
-	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
+	access.ReadPeople:   {"getPeople", "getPerson", "getGroups", "getGroup", "whoIs"},
+	access.Try:          {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
+	access.ReadJournal:  {"getLatestRecords", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getSearches", "getSearch", "addSearch", "putSearch", "removeSearch", "makeReport", "makeReportFile"},
+	access.ReadUse:      {"replay", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "getCompanions", "getUsage", "getUnmetEntries", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
+	access.SeeNames:     {"getPresences"},
+	access.ReadRequests: {"getRequests", "getCodes"},
+	access.Oversee:      {"getAccounts", "getForwards", "getForward"},
+	access.Watch:        {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
+	access.SendOn:       {"addForward", "putForward", "removeForward"},
+	access.Erase:        {"erasePerson"},
+	access.ReadAudit:    {"getAudit"},
+	access.OwnAccount:   {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {
 		"createList", "editList", "deleteList", "addEntries", "editEntries", "copyEntries", "removeEntries", "importEntries", "rewriteList", "tidyList", "takeBack",
 		"addPerson", "putPerson", "removePerson", "importPeople", "movePeople", "addGroup", "putGroup", "removeGroup", "addNetwork", "putNetwork", "removeNetwork",
@@ -46,7 +51,9 @@ var operations = map[access.Act][]string{
 	},
 	access.Fill:        {"setSource", "removeSource", "pullSource"},
 	access.Publish:     {"publish", "makeLiveAgain", "unplan"},
-	access.Grant:       {"grantRequest", "refuseRequest", "addGrant", "endGrant", "addCode", "endCode", "endPassage"},
+	access.Grant:       {"addGrant", "endGrant"},
+	access.Answer:      {"grantRequest", "refuseRequest"},
+	access.Codes:       {"addCode", "endCode", "endPassage"},
 	access.Presences:   {"setPresence", "endPresence"},
 	access.Accept:      {"acceptFinding", "unacceptFinding"},
 	access.Record:      {"addRecorded", "addSeen"},
@@ -57,7 +64,7 @@ var operations = map[access.Act][]string{
 	access.Obey: {
 		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "whoseAtGate", "signInAtGate", "arriveAtGate", "leaveAtGate", "passAtGate", "askAtGate", "askedAtGate",
 	},
-	access.Accounts: {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword", "setPersonDNS", "removePersonDNS"},
+	access.Accounts: {"addAccount", "putRoles", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword", "setPersonDNS", "removePersonDNS"},
 }
 
 var actOf = func() map[string]access.Act {
@@ -87,6 +94,9 @@ func caller(ctx context.Context) account.Account {
 // actor returns the actor of the request. Precondition: the operation is not public.
 func actor(ctx context.Context) access.Actor { return caller(ctx).Actor() }
 
+// view returns what the caller may see of the journal.
+func view(ctx context.Context) query.View { return query.ViewOf(caller(ctx).Roles) }
+
 // admitted passes on requests of callers who may carry out the operation. An operation that is in no table is refused to everybody.
 func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
@@ -101,7 +111,7 @@ func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		who, err := s.identify(ctx.Context(), ctx.Header("Authorization"))
 		if err == nil {
-			err = access.Check(who.Actor(), who.Roles(), actOf[id], access.Object{})
+			err = access.Begin(who.Actor(), who.Roles, actOf[id])
 		}
 		switch {
 		case err == nil:

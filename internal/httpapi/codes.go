@@ -3,12 +3,14 @@ package httpapi
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/standing"
 )
 
@@ -79,8 +81,12 @@ func (s *server) codes(ctx context.Context, _ *struct{}) (*codesOutput, error) {
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	seen, err := s.bounds(ctx, access.ReadRequests)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	for _, c := range codes {
-		if c.Used < c.Uses {
+		if c.Used < c.Uses && (seen.all || c.MadeBy == actor(ctx).Name()) {
 			out.Body.Codes = append(out.Body.Codes, codeBody(c))
 		}
 	}
@@ -88,6 +94,7 @@ func (s *server) codes(ctx context.Context, _ *struct{}) (*codesOutput, error) {
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	passages = slices.DeleteFunc(passages, func(p standing.Passage) bool { return !seen.has(p.Person, uuid.Nil, p.Address) })
 	var ids []uuid.UUID
 	for i := range passages {
 		ids = append(ids, passages[i].Person)

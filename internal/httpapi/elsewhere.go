@@ -50,7 +50,7 @@ func (s *server) admitGate(api huma.API, ctx huma.Context, next func(huma.Contex
 		_ = huma.WriteErr(api, ctx, http.StatusServiceUnavailable, silentDatabase)
 	default:
 		if who, err := s.identify(ctx.Context(), ctx.Header("Authorization")); err == nil { // a person or a program
-			status, detail := s.refusal(ctx.Context(), access.Check(who.Actor(), who.Roles(), access.Obey, access.Object{}))
+			status, detail := s.refusal(ctx.Context(), access.Begin(who.Actor(), who.Roles, access.Obey))
 			_ = huma.WriteErr(api, ctx, status, detail)
 			return
 		}

@@ -24,7 +24,6 @@ import (
 	"widelark/internal/gate/authority"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
-	"widelark/internal/journal/segment"
 	"widelark/internal/revision"
 )
 
@@ -230,19 +229,13 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 }
 
 func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOutput, error) {
-	page, err := s.Archive.Page(ctx, time.Time{}, archive.FarAway, segment.And{}, nil, in.Limit, time.Minute)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
-	records := page.Records
-	names, err := s.recordNames(ctx, records)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
+	page, err := s.Archive.Page(ctx, time.Time{}, archive.FarAway, view(ctx).Bound(), nil, in.Limit, time.Minute)
 	out := &latestOutput{}
-	out.Body.Records = make([]GateRecord, len(records))
-	for i := range records {
-		out.Body.Records[i] = recordBody(&records[i], names)
+	if err == nil {
+		out.Body.Records, err = s.recordBodies(ctx, page.Records)
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
 	}
 	return out, nil
 }

@@ -28,6 +28,7 @@ type Grant struct {
 	EndedBy string     `json:"endedBy,omitempty"`
 	Kept    *uuid.UUID `json:"kept,omitempty" format:"uuid" doc:"The exception of the draft that was made of it"`
 	State   string     `json:"state" enum:"in force,over" doc:"Now"`
+	Yours   bool       `json:"yours" doc:"The caller may end it"`
 }
 
 type grantOutput struct{ Body Grant }
@@ -113,10 +114,14 @@ func (s *server) grants(ctx context.Context, in *grantsInput) (*grantsOutput, er
 
 // grantBodies turns grants into answers, with the names of what they refer to.
 func (s *server) grantBodies(ctx context.Context, found []standing.Grant) ([]Grant, error) {
+	may, err := s.bounds(ctx, access.Grant)
+	if err != nil {
+		return nil, err
+	}
 	bodies := make([]Grant, len(found))
 	var refs []*Ref
 	for i, g := range found {
-		bodies[i] = Grant{g.ID, g.GrantBody, g.MadeAt, g.MadeBy, g.EndedAt, g.EndedBy, g.Kept, "in force"}
+		bodies[i] = Grant{g.ID, g.GrantBody, g.MadeAt, g.MadeBy, g.EndedAt, g.EndedBy, g.Kept, "in force", may.hasAll(&g.For)}
 		if !s.Now().Before(g.End()) {
 			bodies[i].State = "over"
 		}

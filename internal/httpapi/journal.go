@@ -91,7 +91,7 @@ func (s *server) search(ctx context.Context, text string) (query.Search, query.W
 
 // searchAt is search for a query that a field of a body, or q of a URL, has.
 func (s *server) searchAt(ctx context.Context, field, text string) (query.Search, query.World, error) {
-	w, err := s.Tally.World(ctx)
+	w, err := s.Tally.World(ctx, view(ctx))
 	if err != nil {
 		return query.Search{}, w, s.problem(ctx, err)
 	}
@@ -153,9 +153,11 @@ func (s *server) recordBodies(ctx context.Context, records []journal.Record) ([]
 	if err != nil {
 		return nil, err
 	}
+	v := view(ctx)
 	bodies := make([]GateRecord, len(records))
 	for i := range records {
-		bodies[i] = recordBody(&records[i], names)
+		shown := v.Shown(records[i])
+		bodies[i] = recordBody(&shown, names)
 	}
 	return bodies, nil
 }
@@ -176,11 +178,18 @@ func readMark(text string) (*archive.Mark, error) {
 	return m, nil
 }
 
-func (s *server) journalRecord(ctx context.Context, in *ByID) (*journalRecordOutput, error) {
-	r, ok, err := s.Archive.Record(ctx, in.ID)
-	if err == nil && !ok {
+// record returns a record that the caller may see, or [revision.ErrNotFound].
+func (s *server) record(ctx context.Context, id uuid.UUID) (r journal.Record, err error) {
+	r, ok, err := s.Archive.Record(ctx, id)
+	v := view(ctx)
+	if err == nil && (!ok || !v.Has(&r)) {
 		err = revision.ErrNotFound
 	}
+	return v.Shown(r), err
+}
+
+func (s *server) journalRecord(ctx context.Context, in *ByID) (*journalRecordOutput, error) {
+	r, err := s.record(ctx, in.ID)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -195,7 +204,7 @@ func (s *server) journalRecord(ctx context.Context, in *ByID) (*journalRecordOut
 }
 
 func (s *server) completeQuery(ctx context.Context, in *completeInput) (*completeOutput, error) {
-	w, err := s.Tally.World(ctx)
+	w, err := s.Tally.World(ctx, view(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -35,7 +35,7 @@ type exportJournalInput struct {
 const quietly = 10 * time.Second
 
 func (s *server) tailJournal(ctx context.Context, in *tailInput) (*huma.StreamResponse, error) {
-	w, err := s.Tally.World(ctx)
+	w, err := s.Tally.World(ctx, view(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -33,10 +33,7 @@ type whyOutput struct {
 }
 
 func (s *server) whyRecorded(ctx context.Context, in *ByID) (*whyOutput, error) {
-	r, ok, err := s.Archive.Record(ctx, in.ID)
-	if err == nil && !ok {
-		err = revision.ErrNotFound
-	}
+	r, err := s.record(ctx, in.ID)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 )
@@ -302,7 +304,11 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 				if err != nil {
 					return nil, s.problem(ctx, err)
 				}
-				found = holding(found, in.Text)
+				seen, err := s.bounds(ctx, access.ReadPeople)
+				if err != nil {
+					return nil, s.problem(ctx, err)
+				}
+				found = slices.DeleteFunc(holding(found, in.Text), func(o revision.Object) bool { return !seen.hasObject(o) })
 				if k.kind == revision.KindPolicy {
 					if found, err = s.ordered(ctx, found); err != nil {
 						return nil, s.problem(ctx, err)
@@ -319,6 +325,12 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 	huma.Register(api, operation("get"+k.one, http.MethodGet, k.path+"/{id}", k.many, capital(k.article), 404),
 		func(ctx context.Context, in *ByID) (*objectOutput[T], error) {
 			o, err := s.Objects.Object(ctx, k.kind, in.ID)
+			if err == nil {
+				var seen bounds
+				if seen, err = s.bounds(ctx, access.ReadPeople); err == nil && !seen.hasObject(o) {
+					err = revision.ErrNotFound
+				}
+			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

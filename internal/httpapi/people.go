@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/netip"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,6 +12,7 @@ import (
 
 	"widelark/core/match"
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
@@ -189,10 +191,17 @@ func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	seen, err := s.bounds(ctx, access.ReadPeople)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	text := strings.ToLower(in.Text)
 	out := &objectsOutput[Person]{}
 	var page []revision.Object
 	for _, o := range found {
+		if !seen.has(o.ID, uuid.Nil, netip.Addr{}) {
+			continue
+		}
 		body, err := revision.Decode[revision.PersonBody](o)
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -303,6 +312,9 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 		return nil, s.problem(ctx, err)
 	}
 	who = h.Present(who, h.Now())
+	if err := s.checkAskers(ctx, access.ReadPeople, who); err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	st, request := h.Standing(who), who.Request()
 	out := &whoOutput{Body: Standing{
 		Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Way: h.Snapshot.WayOf(&request).Way, Policies: refsOf(st.Policies),

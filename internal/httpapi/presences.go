@@ -4,12 +4,14 @@ import (
 	"context"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/standing"
@@ -76,6 +78,11 @@ func (s *server) presences(ctx context.Context, _ *struct{}) (*presencesOutput, 
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	seen, err := s.bounds(ctx, access.SeeNames)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	found = slices.DeleteFunc(found, func(p standing.Presence) bool { return !seen.has(p.Person, uuid.Nil, netip.Addr{}) })
 	out := &presencesOutput{}
 	if out.Body.Presences, err = s.presenceBodies(ctx, found); err != nil {
 		return nil, s.problem(ctx, err)

@@ -1,14 +1,12 @@
 package httpapi
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -19,6 +17,7 @@ import (
 	"widelark/internal/calendar"
 	"widelark/internal/catalogue"
 	"widelark/internal/companion"
+	"widelark/internal/journal/query"
 	"widelark/internal/listfile"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
@@ -82,6 +81,9 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict("It cannot be deleted: " + used.Error() + ". Take it out there first.")
 	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):
 		return huma.Error404NotFound("There is no such thing here; it may have been deleted.")
+	case errors.Is(err, query.ErrHidden):
+		errors.As(access.Check(access.Actor{}, nil, access.SeeNames, access.Object{}), &denied)
+		return huma.Error403Forbidden(s.deniedText(ctx, denied))
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
 	case errors.As(err, &denied):
@@ -118,31 +120,6 @@ func (s *server) problem(ctx context.Context, err error) error {
 	}
 	s.Log.ErrorContext(ctx, "a request failed", "error", err)
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
-}
-
-// deniedText says what was refused, and who is permitted to do it.
-func (s *server) deniedText(ctx context.Context, denied *access.DeniedError) string {
-	if denied.Role != access.Owner {
-		return "This account may not " + string(denied.Act) + ". Nothing was changed."
-	}
-	text := "Only owners " + string(denied.Act)
-	if denied.Object.Baseline {
-		text = "Only owners edit the baseline, and what its rules name"
-	}
-	if denied.Object.Name != "" {
-		text += ", as " + denied.Object.Name
-	}
-	all, err := s.Accounts.Accounts(ctx)
-	var owners []string
-	for _, a := range all {
-		if slices.Contains(a.Roles(), denied.Role) {
-			owners = append(owners, cmp.Or(a.FullName, a.Name))
-		}
-	}
-	if text += ". Nothing was changed"; err == nil && len(owners) > 0 {
-		text += "; ask " + strings.Join(owners, " or ")
-	}
-	return text + "."
 }
 
 // quietProblems removes the values that were sent from problem details: passwords are among them.

@@ -16,6 +16,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
@@ -347,6 +348,9 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 			return nil, s.problem(ctx, err)
 		}
 		query.Person = asker.Request().Person
+		if err := s.checkAskers(ctx, access.SeeNames, asker); err != nil {
+			return nil, s.problem(ctx, err)
+		}
 	}
 	if query.From, query.To, err = s.span(ctx, b.Since, b.Until); err != nil {
 		return nil, s.problem(ctx, err)
@@ -373,8 +377,17 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	seen, err := s.bounds(ctx, access.SeeNames)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	for _, one := range r.Shown {
-		request := ReplayRequest{At: one.At, Person: names[one.Person], Method: one.Method, URL: one.URL, Before: one.Before, After: one.After, By: one.By}
+		request := ReplayRequest{At: one.At, Method: one.Method, URL: one.URL, Before: one.Before, After: one.After, By: one.By}
+		if !seen.has(one.Person, uuid.Nil, one.Address) {
+			o.Records = append(o.Records, request)
+			continue
+		}
+		request.Person = names[one.Person]
 		if one.Address.IsValid() {
 			request.Address = one.Address.String()
 		}

@@ -163,7 +163,7 @@ func (s *server) made(ctx context.Context, in *ReportQuestion) (*report.Made, er
 	if title == "" {
 		title = "What was recorded"
 	}
-	made, err := s.Reports.Maker.Make(ctx, title, report.Asked{Query: in.Query, Span: report.Span(in.Span), Sections: in.Sections, Compare: in.Compare, Top: in.Top})
+	made, err := s.Reports.Maker.Make(ctx, title, report.Asked{Query: in.Query, Span: report.Span(in.Span), Sections: in.Sections, Compare: in.Compare, Top: in.Top, View: view(ctx)})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

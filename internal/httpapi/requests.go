@@ -1,8 +1,10 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/standing"
@@ -73,6 +76,11 @@ func (s *server) requests(ctx context.Context, in *requestsInput) (*requestsOutp
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	seen, err := s.bounds(ctx, access.ReadRequests)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	found = slices.DeleteFunc(found, func(r standing.Request) bool { return !seen.has(r.Person, uuid.Nil, r.Address) })
 	out := &requestsOutput{}
 	if out.Body.Requests, err = s.requestBodies(ctx, found); err != nil {
 		return nil, s.problem(ctx, err)
@@ -119,6 +127,9 @@ func (s *server) openRequest(ctx context.Context, id uuid.UUID) (standing.Reques
 	if err != nil {
 		return r, s.problem(ctx, err)
 	}
+	if seen, err := s.bounds(ctx, access.ReadRequests); err != nil || !seen.has(r.Person, uuid.Nil, r.Address) {
+		return r, s.problem(ctx, cmp.Or[error](err, revision.ErrNotFound))
+	}
 	if r.State != standing.Open {
 		return r, huma.Error409Conflict("This request was answered already, by " + r.AnsweredBy + ".")
 	}
@@ -155,15 +166,11 @@ func (s *server) grantRequest(ctx context.Context, in *grantRequestInput) (*requ
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	made, err := s.Standing.AddGrant(ctx, body, actor(ctx))
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
 	answer := strings.TrimSpace(b.Answer)
 	if answer == "" {
 		answer = "It is allowed until " + body.Until.In(s.Zone).Format("Monday 2 January, 15:04") + "."
 	}
-	r, err = s.Requests.AnswerRequest(ctx, in.ID, standing.Granted, answer, &made.ID, actor(ctx))
+	r, err = s.Requests.GrantRequest(ctx, in.ID, answer, body, actor(ctx))
 	return s.requestAnswer(ctx, r, err)
 }
 
@@ -175,6 +182,6 @@ func (s *server) refuseRequest(ctx context.Context, in *refuseRequestInput) (*re
 	if answer == "" {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "answer", Msg: "say why, for the asker to read"})
 	}
-	r, err := s.Requests.AnswerRequest(ctx, in.ID, standing.Refused, answer, nil, actor(ctx))
+	r, err := s.Requests.RefuseRequest(ctx, in.ID, answer, actor(ctx))
 	return s.requestAnswer(ctx, r, err)
 }

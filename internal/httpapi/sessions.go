@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/audit"
 )
@@ -98,7 +99,24 @@ type Account struct {
 	ID       uuid.UUID `json:"id" format:"uuid"`
 	Name     string    `json:"name" doc:"The sign-in name"`
 	FullName string    `json:"fullName"`
-	Owner    bool      `json:"owner" doc:"Owners alone edit the baseline"`
+	Roles    []Role    `json:"roles" doc:"What they may do: all of these together; none of them, nothing"`
+}
+
+// Role is a role that an account or a token has, and its bounds.
+type Role struct {
+	Role    access.Role  `json:"role" enum:"owner,editor,publisher,help desk,lead,auditor,reader"`
+	Groups  []Ref        `json:"groups,omitempty" maxItems:"100" doc:"Help desk and lead: for members of these groups alone; left out, for everybody"`
+	Lists   []Ref        `json:"lists,omitempty" maxItems:"100" doc:"Editor and publisher: for entries of these lists alone; left out, for everything"`
+	Reach   access.Reach `json:"reach,omitempty" enum:"page,host,site,everything" doc:"Help desk and lead: the widest that a grant may open; left out, everything"`
+	Minutes int          `json:"minutes,omitempty" minimum:"0" maximum:"129600" doc:"Help desk and lead: the longest that a grant may last; left out, 90 days"`
+}
+
+// Permitted is operations that the caller may carry out.
+type Permitted struct {
+	Operations []string    `json:"operations" doc:"By the ids that the contract gives them"`
+	Groups     []uuid.UUID `json:"groups,omitempty" doc:"For members of these groups alone; left out with whole"`
+	Lists      []uuid.UUID `json:"lists,omitempty" doc:"On entries of these lists alone; left out with whole"`
+	Whole      bool        `json:"whole" doc:"On everything, apart from the baseline, which is for owners"`
 }
 
 // Token is a program's token without its secret.
@@ -108,11 +126,10 @@ type Token struct {
 	CreatedAt  time.Time  `json:"createdAt"`
 	LastUsedAt *time.Time `json:"lastUsedAt,omitempty" doc:"To the minute; left out where it was never used"`
 	ExpiresAt  *time.Time `json:"expiresAt,omitempty" doc:"Left out where it has no end"`
+	Roles      []Role     `json:"roles,omitempty" doc:"It may do no more than these, and no more than you; left out, as much as you"`
 }
 
 type accountOutput struct{ Body Account }
-
-func accountBody(a account.Account) *accountOutput { return &accountOutput{Account(a)} }
 
 type whoAmIInput struct {
 	Authorization string `header:"Authorization" hidden:"true"`
@@ -120,8 +137,9 @@ type whoAmIInput struct {
 
 type sessionOutput struct {
 	Body struct {
-		Account *Account `json:"account,omitempty" doc:"Left out where nobody is signed in"`
-		Zone    string   `json:"zone" doc:"The organisation's IANA time zone: its days begin there, and moments are said by its clock"`
+		Account *Account    `json:"account,omitempty" doc:"Left out where nobody is signed in"`
+		May     []Permitted `json:"may,omitempty" doc:"What the account may do; an operation may be in several parts"`
+		Zone    string      `json:"zone" doc:"The organisation's IANA time zone: its days begin there, and moments are said by its clock"`
 	}
 }
 
@@ -150,6 +168,7 @@ type newTokenInput struct {
 	Body struct {
 		Name      string     `json:"name" minLength:"1" maxLength:"80" doc:"What it is for, as: nightly import"`
 		ExpiresAt *time.Time `json:"expiresAt,omitempty" doc:"When it ends; left out, never"`
+		Roles     []Role     `json:"roles,omitempty" maxItems:"20" doc:"It may do no more than these, and never more than you; left out, as much as you"`
 	}
 }
 
@@ -215,7 +234,7 @@ func (s *server) registerSessions(api huma.API) {
 			return nil, s.problem(ctx, err)
 		}
 		s.Sessions.Put(ctx, sessionID, session.ID.String())
-		return accountBody(who), nil
+		return s.accountAnswer(ctx, who, nil)
 	})
 	// Public, so that asking is not a failure: browsers write every failed request to their console.
 	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody", 401)
@@ -225,7 +244,11 @@ func (s *server) registerSessions(api huma.API) {
 		out.Body.Zone = s.Zone.String()
 		switch {
 		case err == nil:
-			out.Body.Account = (*Account)(&who)
+			body, err := s.accountAnswer(ctx, who, nil)
+			if err != nil {
+				return nil, err
+			}
+			out.Body.Account, out.Body.May = &body.Body, permitted(who.Roles)
 		case errors.Is(err, account.ErrUnknown) && in.Authorization != "":
 			return nil, huma.Error401Unauthorized(unknownCaller)
 		case !errors.Is(err, account.ErrUnknown):
@@ -257,19 +280,28 @@ func (s *server) registerSessions(api huma.API) {
 			out := &tokensOutput{}
 			out.Body.Tokens = make([]Token, len(tokens))
 			for i, token := range tokens {
-				out.Body.Tokens[i] = Token(token)
+				if out.Body.Tokens[i], err = s.tokenBody(ctx, token); err != nil {
+					return nil, s.problem(ctx, err)
+				}
 			}
 			return out, nil
 		})
 	create := operation("createToken", http.MethodPost, "/tokens", "Sign-in", "Make a token for a program", 422)
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newTokenInput) (*newTokenOutput, error) {
-		token, secret, err := s.Authenticator.AddToken(ctx, in.Body.Name, in.Body.ExpiresAt, actor(ctx))
+		wanted := account.Token{Name: in.Body.Name, ExpiresAt: in.Body.ExpiresAt, Roles: heldOf(in.Body.Roles)}
+		if len(in.Body.Roles) == 0 {
+			wanted.Roles = nil
+		}
+		token, secret, err := s.Authenticator.AddToken(ctx, wanted, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		out := &newTokenOutput{}
-		out.Body.Token, out.Body.Secret = Token(token), secret
+		out.Body.Secret = secret
+		if out.Body.Token, err = s.tokenBody(ctx, token); err != nil {
+			return nil, s.problem(ctx, err)
+		}
 		return out, nil
 	})
 	huma.Register(api, operation("deleteToken", http.MethodDelete, "/tokens/{id}", "Sign-in", "Take a token back", 404),

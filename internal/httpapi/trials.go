@@ -17,6 +17,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/schedule"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
@@ -271,6 +272,9 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 		return nil, s.problem(ctx, err)
 	}
 	answers, err := trial.Try(ctx, h, "", q)
+	if err == nil {
+		err = s.checkAskers(ctx, access.Try, answers.Asked.Who)
+	}
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -453,6 +457,9 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 		return nil, s.problem(ctx, err)
 	}
 	who, err := askers(h, b.Who)
+	if err == nil {
+		err = s.checkAskers(ctx, access.Try, who...)
+	}
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -495,6 +502,9 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 		return nil, s.problem(ctx, err)
 	}
 	who, err := askers(h, b.Who)
+	if err == nil {
+		err = s.checkAskers(ctx, access.Try, who...)
+	}
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -548,6 +558,9 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		q := trial.Question{URLs: []string{in.Body.URL}, Circumstances: side.c}
 		q.Journey = q.Journey || in.Body.Journey
 		answers, err := trial.Try(ctx, h, side.field, q)
+		if err == nil {
+			err = s.checkAskers(ctx, access.Try, answers.Asked.Who)
+		}
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

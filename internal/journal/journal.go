@@ -65,6 +65,12 @@ type Record struct {
 	Ending
 }
 
+// WithoutWho returns the record without who asked.
+func (r Record) WithoutWho() Record {
+	r.Person, r.Machine, r.Address = uuid.Nil, uuid.Nil, netip.Addr{}
+	return r
+}
+
 // NewID returns an id of version 7 (RFC 9562). It is not secret, so it takes no random bytes of the system.
 func NewID(at time.Time) (id uuid.UUID) {
 	binary.BigEndian.PutUint64(id[:8], uint64(at.UnixMilli())<<16|0x7000|rand.Uint64()&0x0fff)

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"errors"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -25,37 +24,52 @@ func unknown(err error) error {
 // AddAccount implements [account.Store].
 func (s *Store) AddAccount(ctx context.Context, a account.Account, hash string, by access.Actor) (made account.Account, err error) {
 	err = s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `insert into accounts (name, full_name, password_hash, owner) values ($1, $2, $3, $4 or not exists (select from accounts))
-			returning `+accountColumns, a.Name, a.FullName, hash, a.Owner)
-		if made, err = one(rows, err, pgx.RowToStructByName[account.Account]); err != nil {
+		rows, err := tx.Query(ctx, `insert into accounts (name, full_name, password_hash, roles) values ($1, $2, $3, case when exists (select from accounts) then $4::jsonb else $5::jsonb end)
+			returning `+accountColumns, a.Name, a.FullName, hash, orNone(a.Roles), []access.Held{{Role: access.Owner}})
+		if made, err = one(rows, err, scanAccount); err != nil {
 			return err
 		}
-		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.AccountMade, Name: made.Name})
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.AccountMade, Name: made.Name, Detail: access.Described(made.Roles)})
 	})
 	return made, err
 }
 
-const accountColumns = `id, name, full_name, owner`
+const accountColumns = `id, name, full_name, roles`
+
+func scanAccount(row pgx.CollectableRow) (a account.Account, err error) {
+	err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles)
+	return a, err
+}
+
+// orNone returns roles that are stored as an empty list where there are none.
+func orNone(roles []access.Held) []access.Held {
+	if roles == nil {
+		return []access.Held{}
+	}
+	return roles
+}
 
 // Accounts implements [account.Store].
 func (s *Store) Accounts(ctx context.Context) ([]account.Account, error) {
 	rows, err := s.pool.Query(ctx, `select `+accountColumns+` from accounts order by lower(name)`)
-	return all(rows, err, pgx.RowToStructByName[account.Account])
+	return all(rows, err, scanAccount)
 }
 
-// SetOwner implements [account.Store].
-func (s *Store) SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error {
-	return s.leaveAnOwner(ctx, by, func(tx pgx.Tx) error {
-		what := audit.OwnerTakenBack
-		if owner {
-			what = audit.OwnerMade
+// PutRoles implements [account.Store].
+func (s *Store) PutRoles(ctx context.Context, id uuid.UUID, roles []access.Held, by access.Actor) (put account.Account, err error) {
+	for _, h := range roles {
+		if err := h.Validate(); err != nil {
+			return put, &account.WeakError{Msg: err.Error()}
 		}
-		err := tx.QueryRow(ctx, `update accounts set owner = $2 where lower(name) = lower($1) returning name`, name, owner).Scan(&name)
-		if err != nil {
-			return unknown(ours(err))
+	}
+	err = s.leaveAnOwner(ctx, by, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `update accounts set roles = $2 where id = $1 returning `+accountColumns, id, orNone(roles))
+		if put, err = one(rows, err, scanAccount); err != nil {
+			return unknown(err)
 		}
-		return note(ctx, tx, audit.Event{By: by.Name(), What: what, Name: name})
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.RolesPut, Name: put.Name, Detail: access.Described(put.Roles)})
 	})
+	return put, err
 }
 
 // RemoveAccount implements [account.Store].
@@ -80,7 +94,7 @@ func (s *Store) leaveAnOwner(ctx context.Context, by access.Actor, do func(tx pg
 			return err
 		}
 		var left bool
-		if err := tx.QueryRow(ctx, `select exists (select from accounts where owner)`).Scan(&left); err != nil {
+		if err := tx.QueryRow(ctx, `select exists (select from accounts where roles @> '[{"role": "owner"}]')`).Scan(&left); err != nil {
 			return err
 		}
 		if !left {
@@ -165,18 +179,18 @@ func (s *Store) RemoveExpired(ctx context.Context, by access.Actor) error {
 func (s *Store) AccountBySession(ctx context.Context, session uuid.UUID) (account.Account, error) {
 	rows, err := s.pool.Query(ctx, `
 		with seen as (update sign_ins set seen_at = now() where id = $1 and seen_at < now() - interval '1 minute')
-		select a.id, a.name, a.full_name, a.owner from sign_ins s join accounts a on a.id = s.account_id where s.id = $1`, session)
-	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
+		select a.id, a.name, a.full_name, a.roles from sign_ins s join accounts a on a.id = s.account_id where s.id = $1`, session)
+	found, err := one(rows, err, scanAccount)
 	return found, unknown(err)
 }
 
 // AccountByName implements [account.Store].
 func (s *Store) AccountByName(ctx context.Context, name string) (account.Account, string, error) {
-	rows, err := s.pool.Query(ctx, `select id, name, full_name, owner, password_hash from accounts
+	rows, err := s.pool.Query(ctx, `select `+accountColumns+`, password_hash from accounts
 		where lower(name) = lower($1)`, name)
 	var hash string
 	found, err := one(rows, err, func(row pgx.CollectableRow) (a account.Account, err error) {
-		err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Owner, &hash)
+		err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles, &hash)
 		return a, err
 	})
 	return found, hash, unknown(err)
@@ -185,26 +199,28 @@ func (s *Store) AccountByName(ctx context.Context, name string) (account.Account
 // Account implements [account.Store].
 func (s *Store) Account(ctx context.Context, id uuid.UUID) (account.Account, error) {
 	rows, err := s.pool.Query(ctx, `select `+accountColumns+` from accounts where id = $1`, id)
-	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
+	found, err := one(rows, err, scanAccount)
 	return found, unknown(err)
 }
 
 // AddToken implements [account.Store].
-func (s *Store) AddToken(ctx context.Context, name string, hash []byte, expires *time.Time, by access.Actor) (made account.Token, err error) {
+func (s *Store) AddToken(ctx context.Context, t account.Token, hash []byte, by access.Actor) (made account.Token, err error) {
 	err = s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `insert into tokens (account_id, name, hash, expires_at) values ($1, $2, $3, $4)
-			returning id, name, created_at, last_used_at, expires_at`, by.Account(), name, hash, expires)
+		rows, err := tx.Query(ctx, `insert into tokens (account_id, name, hash, expires_at, roles) values ($1, $2, $3, $4, $5)
+			returning `+tokenColumns, by.Account(), t.Name, hash, t.ExpiresAt, t.Roles)
 		if made, err = one(rows, err, pgx.RowToStructByName[account.Token]); err != nil {
 			return err
 		}
-		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.TokenMade, Name: name})
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.TokenMade, Name: t.Name, Detail: access.Described(t.Roles)})
 	})
 	return made, err
 }
 
+const tokenColumns = `id, name, created_at, last_used_at, expires_at, roles`
+
 // Tokens implements [account.Store].
 func (s *Store) Tokens(ctx context.Context, owner uuid.UUID) ([]account.Token, error) {
-	rows, err := s.pool.Query(ctx, `select id, name, created_at, last_used_at, expires_at from tokens
+	rows, err := s.pool.Query(ctx, `select `+tokenColumns+` from tokens
 		where account_id = $1 order by created_at`, owner)
 	return all(rows, err, pgx.RowToStructByName[account.Token])
 }
@@ -227,9 +243,16 @@ func (s *Store) AccountByToken(ctx context.Context, hash []byte) (account.Accoun
 			update tokens set last_used_at = now()
 			where hash = $1 and (last_used_at is null or last_used_at < now() - interval '1 minute')
 		)
-		select a.id, a.name, a.full_name, a.owner from tokens t join accounts a on a.id = t.account_id
+		select a.id, a.name, a.full_name, a.roles, t.id, t.roles from tokens t join accounts a on a.id = t.account_id
 		where t.hash = $1 and (t.expires_at is null or t.expires_at > now())`, hash)
-	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
+	found, err := one(rows, err, func(row pgx.CollectableRow) (a account.Account, err error) {
+		var bounds []access.Held
+		err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles, &a.Token, &bounds)
+		if bounds != nil {
+			a.Roles = access.Meet(a.Roles, bounds)
+		}
+		return a, err
+	})
 	return found, unknown(err)
 }
 

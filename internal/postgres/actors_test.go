@@ -19,16 +19,19 @@ import (
 	"widelark/internal/revision"
 )
 
+// everyday is the roles of who edits, publishes and helps, and owns nothing.
+var everyday = []access.Held{{Role: access.Editor}, {Role: access.Publisher}, {Role: access.HelpDesk}, {Role: access.Auditor}}
+
 // person returns the actor of a new account, which is not an owner unless it is the first.
 func person(t *testing.T, store *postgres.Store, name string) access.Actor {
 	t.Helper()
-	made, err := store.AddAccount(t.Context(), account.Account{Name: name}, "none", access.Setup)
+	made, err := store.AddAccount(t.Context(), account.Account{Name: name, Roles: everyday}, "none", access.Setup)
 	require.NoError(t, err)
 	return made.Actor()
 }
 
 // changes holds the names of the methods that change something.
-var changes = regexp.MustCompile(`^(Accept$|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
+var changes = regexp.MustCompile(`^(Accept$|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Put|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
 
 // Every method that changes something takes an actor, and refuses an unknown one: the zero actor, and a removed account.
 func TestActorsAreKnown(t *testing.T) {

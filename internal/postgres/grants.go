@@ -51,21 +51,26 @@ func (s *Store) Grant(ctx context.Context, id uuid.UUID) (standing.Grant, error)
 
 // AddGrant implements [standing.Store].
 func (s *Store) AddGrant(ctx context.Context, b standing.GrantBody, by access.Actor) (made standing.Grant, err error) {
-	err = s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
-		body, err := encodeGrant(b)
-		if err != nil {
-			return err
-		}
-		rows, err := tx.Query(ctx, `insert into grants (body, made_by, until) values ($1, $2, $3) returning `+grantColumns, body, by.Name(), b.Until)
-		if made, err = one(rows, err, scanGrant); err != nil {
-			return err
-		}
-		if err := factsChanged(ctx, tx); err != nil {
-			return err
-		}
-		return noteGrant(ctx, tx, made, by, audit.GrantMade, b.Reason)
+	err = s.asFor(ctx, by, access.Grant, grantObject(&b, time.Now()), known(subjectsOf(&b.For)...), func(tx pgx.Tx) error {
+		made, err = addGrant(ctx, tx, b, by)
+		return err
 	})
 	return made, err
+}
+
+func addGrant(ctx context.Context, tx pgx.Tx, b standing.GrantBody, by access.Actor) (made standing.Grant, err error) {
+	body, err := encodeGrant(b)
+	if err != nil {
+		return made, err
+	}
+	rows, err := tx.Query(ctx, `insert into grants (body, made_by, until) values ($1, $2, $3) returning `+grantColumns, body, by.Name(), b.Until)
+	if made, err = one(rows, err, scanGrant); err != nil {
+		return made, err
+	}
+	if err := factsChanged(ctx, tx); err != nil {
+		return made, err
+	}
+	return made, noteGrant(ctx, tx, made, by, audit.GrantMade, b.Reason)
 }
 
 // encodeGrant encodes a grant for storage: references by their ids alone.
@@ -84,7 +89,11 @@ func noteGrant(ctx context.Context, tx pgx.Tx, g standing.Grant, by access.Actor
 
 // EndGrant implements [standing.Store].
 func (s *Store) EndGrant(ctx context.Context, id uuid.UUID, by access.Actor) (ended standing.Grant, err error) {
-	err = s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
+	err = s.asFor(ctx, by, access.Grant, access.Object{Name: "this grant"}, func(tx pgx.Tx) ([]subject, error) {
+		rows, err := tx.Query(ctx, `select `+grantColumns+` from grants where id = $1`, id)
+		g, err := one(rows, err, scanGrant)
+		return subjectsOf(&g.For), err
+	}, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `update grants set ended_at = now(), ended_by = $2 where id = $1 and least(until, ended_at) > now() returning `+grantColumns, id, by.Name())
 		if ended, err = one(rows, err, scanGrant); errors.Is(err, revision.ErrNotFound) { // it is over, or was never there
 			rows, err := tx.Query(ctx, `select `+grantColumns+` from grants where id = $1`, id)

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,7 +13,6 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/internal/access"
-	"widelark/internal/account"
 	"widelark/internal/revision"
 )
 
@@ -24,18 +24,22 @@ type guard struct {
 	engines    bool               // all: a rule asks for safe search, or looks at what is searched for
 }
 
-// rolesOf returns the roles of an actor: those of a part of the service are fixed, those of an account are read. An actor whose account
-// is gone has none.
-func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) ([]access.Role, error) {
+// rolesOf returns the roles of an actor: those of a part of the service are fixed, those of an account and its token are read. An actor whose account
+// or token is gone has none.
+func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) (held []access.Held, err error) {
 	if by.Account() == uuid.Nil {
 		return by.OwnRoles(), nil
 	}
-	rows, err := tx.Query(ctx, `select owner from accounts where id = $1`, by.Account())
-	found, err := all(rows, err, pgx.RowTo[bool])
-	if err != nil || len(found) == 0 {
-		return nil, err
+	var bounds []access.Held
+	err = tx.QueryRow(ctx, `select a.roles, t.roles from accounts a left join tokens t on t.id = $2 and t.account_id = a.id
+		where a.id = $1 and ($2 = '00000000-0000-0000-0000-000000000000' or t.expires_at is null and t.id is not null or t.expires_at > now())`, by.Account(), by.Token()).Scan(&held, &bounds)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
 	}
-	return account.Account{Owner: found[0]}.Roles(), nil
+	if err == nil && bounds != nil {
+		held = access.Meet(held, bounds)
+	}
+	return held, err
 }
 
 // actorNamed returns the actor with a name: an account, or a part of the service. If nobody has the name any more, the actor has no roles.
@@ -65,7 +69,16 @@ func allow(ctx context.Context, tx pgx.Tx, by access.Actor, act access.Act, abou
 	return access.Check(by, roles, act, about)
 }
 
-// as carries out an act in a transaction, if the actor may.
+// begin refuses, with an [*access.DeniedError], an actor who may not do something to anything: for acts whose object is known, and checked, later.
+func begin(ctx context.Context, tx pgx.Tx, by access.Actor, act access.Act) error {
+	held, err := rolesOf(ctx, tx, by)
+	if err != nil {
+		return err
+	}
+	return access.Begin(by, held, act)
+}
+
+// as carries out an act without an object in a transaction, if the actor may.
 func (s *Store) as(ctx context.Context, by access.Actor, act access.Act, do func(tx pgx.Tx) error) error {
 	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := allow(ctx, tx, by, act, access.Object{}); err != nil {
@@ -75,38 +88,53 @@ func (s *Store) as(ctx context.Context, by access.Actor, act access.Act, do func
 	}))
 }
 
-// guardBaseline refuses the changes between two versions of the draft if they concern the baseline and the actor may
-// not edit it. It checks what was written, whichever way that happened.
-func guardBaseline(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor) error {
-	roles, err := rolesOf(ctx, tx, by)
-	if err != nil || access.Check(by, roles, access.Edit, access.Object{Baseline: true}) == nil {
+// guardEdits refuses the changes between two versions of the draft if the actor may not edit what they concern: the baseline, or anything but the entries of
+// some lists. It checks what was written, whichever way that happened.
+func guardEdits(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor) error {
+	return guardChanges(ctx, tx, from, to, by, access.Edit, true)
+}
+
+// guardChanges refuses the changes between two versions of the draft if the actor may not do something to what they concern. Without baseline, what
+// belongs to the baseline is like everything else.
+func guardChanges(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor, act access.Act, baseline bool) error {
+	held, err := rolesOf(ctx, tx, by)
+	if err != nil || access.Check(by, held, act, access.Object{Baseline: true}) == nil {
 		return err
 	}
 	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
 	for _, version := range []int64{from, to} {
-		if version == 0 { // before anything was there
+		if version == 0 || !baseline { // before anything was there
 			continue
 		}
 		if err := g.of(ctx, tx, version); err != nil {
 			return err
 		}
 	}
-	rows, err := tx.Query(ctx, `select id, kind, name, body from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
-		union all select l.id, 'list', l.name, '{}' from list_changes c join lists l on l.id = c.list_id where c.version > $1 and c.version <= $2`, from, to)
-	changed, err := all(rows, err, func(row pgx.CollectableRow) (o revision.Object, err error) {
-		err = row.Scan(&o.ID, &o.Kind, &o.Name, &o.Body)
-		return o, err
+	rows, err := tx.Query(ctx, `select id, kind, name, body, false from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
+		union all select l.id, 'list', l.name, '{}', true from list_changes c join lists l on l.id = c.list_id where c.version > $1 and c.version <= $2`, from, to)
+	type change struct {
+		revision.Object
+		entries bool // of a list, and nothing else of it
+	}
+	changed, err := all(rows, err, func(row pgx.CollectableRow) (c change, err error) {
+		err = row.Scan(&c.ID, &c.Kind, &c.Name, &c.Body, &c.entries)
+		return c, err
 	})
 	if err != nil {
 		return err
 	}
-	for _, o := range changed {
-		named, err := g.holds(ctx, tx, o)
-		if err != nil {
-			return err
+	for _, c := range changed {
+		about := access.Object{Name: fmt.Sprintf("the %s %q", c.Kind, c.Name)}
+		if c.entries {
+			about.List = c.ID
 		}
-		if named {
-			return access.Check(by, roles, access.Edit, access.Object{Name: fmt.Sprintf("the %s %q", o.Kind, o.Name), Baseline: true})
+		if baseline {
+			if about.Baseline, err = g.holds(ctx, tx, c.Object); err != nil {
+				return err
+			}
+		}
+		if err := access.Check(by, held, act, about); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -118,7 +146,7 @@ func mayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by access.Actor) er
 	if err := g.of(ctx, tx, 0); err != nil {
 		return err
 	}
-	return allow(ctx, tx, by, access.Fill, access.Object{Name: "this list", Baseline: g.objects[list]})
+	return allow(ctx, tx, by, access.Fill, access.Object{Name: "this list", Baseline: g.objects[list], List: list})
 }
 
 // of adds everything that the baseline of a version names, 0 for now.

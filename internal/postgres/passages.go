@@ -96,7 +96,11 @@ func (s *Store) AddPassage(ctx context.Context, p standing.Passage, by access.Ac
 
 // EndPassage implements [standing.Passages].
 func (s *Store) EndPassage(ctx context.Context, id uuid.UUID, by access.Actor) error {
-	return s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
+	return s.asFor(ctx, by, access.Codes, access.Object{Name: "what a code opened"}, func(tx pgx.Tx) ([]subject, error) {
+		rows, err := tx.Query(ctx, `select `+passageColumns+` from passages where id = $1`, id)
+		p, err := one(rows, err, scanPassage)
+		return []subject{{person: p.Person, address: p.Address}}, err
+	}, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `select `+passageColumns+` from passages where id = $1 for update`, id)
 		p, err := one(rows, err, scanPassage)
 		if err != nil {
@@ -124,7 +128,11 @@ func (s *Store) AddCode(ctx context.Context, c standing.CodeBody, hash []byte, b
 	if err != nil {
 		return made, err
 	}
-	err = s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
+	about := access.Object{Name: "an unlock code", Reach: access.Page, Length: time.Duration(c.Minutes) * time.Minute}
+	if len(c.Entries) > 0 {
+		about.Reach = standing.ReachOf(c.Entries)
+	}
+	err = s.asFor(ctx, by, access.Codes, about, known(), func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `insert into codes (hash, body, uses, until, made_by) values ($1, $2, $3, $4, $5) returning `+codeColumns, hash, body, c.Uses, c.Until, by.Name())
 		if made, err = one(rows, err, scanCode); err != nil {
 			return err
@@ -136,7 +144,7 @@ func (s *Store) AddCode(ctx context.Context, c standing.CodeBody, hash []byte, b
 
 // EndCode implements [standing.Passages].
 func (s *Store) EndCode(ctx context.Context, id uuid.UUID, by access.Actor) (c standing.Code, err error) {
-	err = s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
+	err = s.as(ctx, by, access.Codes, func(tx pgx.Tx) error {
 		ended, err := tx.Exec(ctx, `update codes set ended_at = now() where id = $1 and ended_at is null and until > now()`, id)
 		if err != nil {
 			return err

@@ -21,7 +21,7 @@ func scanPresence(row pgx.CollectableRow) (p standing.Presence, err error) {
 
 // AddPresence implements [standing.Store].
 func (s *Store) AddPresence(ctx context.Context, p standing.Presence, by access.Actor) (made standing.Presence, err error) {
-	err = s.as(ctx, by, access.Presences, func(tx pgx.Tx) error {
+	err = s.asFor(ctx, by, access.Presences, access.Object{Name: "this presence"}, known(subject{person: p.Person}), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `update presences set until = now() where address = $1 and until > now()`, p.Address); err != nil {
 			return err
 		}
@@ -37,7 +37,14 @@ func (s *Store) AddPresence(ctx context.Context, p standing.Presence, by access.
 
 // EndPresence implements [standing.Store].
 func (s *Store) EndPresence(ctx context.Context, at netip.Addr, by access.Actor) error {
-	return s.as(ctx, by, access.Presences, func(tx pgx.Tx) error {
+	return s.asFor(ctx, by, access.Presences, access.Object{Name: "this presence"}, func(tx pgx.Tx) (there []subject, err error) {
+		rows, err := tx.Query(ctx, `select `+presenceColumns+` from presences where address = $1 and until > now()`, at)
+		found, err := all(rows, err, scanPresence)
+		for _, p := range found {
+			there = append(there, subject{person: p.Person})
+		}
+		return there, err
+	}, func(tx pgx.Tx) error {
 		ended, err := tx.Exec(ctx, `update presences set until = now() where address = $1 and until > now()`, at)
 		if err == nil && ended.RowsAffected() == 0 {
 			err = revision.ErrNotFound

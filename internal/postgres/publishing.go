@@ -43,7 +43,7 @@ func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, 
 }
 
 func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, by access.Actor) (made revision.Revision, err error) {
-	if err := allow(ctx, tx, by, access.Publish, access.Object{}); err != nil {
+	if err := begin(ctx, tx, by, access.Publish); err != nil {
 		return made, err
 	}
 	if _, err := tx.Exec(ctx, publishLock); err != nil {
@@ -59,10 +59,9 @@ func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, 
 	case p.Version < 1 || p.Version > draft:
 		return made, &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
 	}
-	if p.SameAs != 0 || p.Version < is { // taking back is no way round: what owners put live stays
-		if err := guardBaseline(ctx, tx, min(p.Version, is), max(p.Version, is), by); err != nil {
-			return made, err
-		}
+	back := p.SameAs != 0 || p.Version < is // taking back is no way round: what owners put live stays
+	if err := guardChanges(ctx, tx, min(p.Version, is), max(p.Version, is), by, access.Publish, back); err != nil {
+		return made, err
 	}
 	var same *int64
 	what, detail := audit.Published, p.Note

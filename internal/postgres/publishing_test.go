@@ -288,7 +288,7 @@ func TestAudit(t *testing.T) {
 	require.NoError(t, err)
 	session := uuid.New()
 	require.NoError(t, store.AddSession(ctx, account.Session{ID: session}, rowan))
-	token, err := store.AddToken(ctx, "nightly", []byte("x"), nil, rowan)
+	token, err := store.AddToken(ctx, account.Token{Name: "nightly"}, []byte("x"), rowan)
 	require.NoError(t, err)
 	require.ErrorIs(t, store.RemoveToken(ctx, token.ID, edda), account.ErrUnknown, "somebody else's")
 	require.NoError(t, store.RemoveToken(ctx, token.ID, rowan))
@@ -305,7 +305,8 @@ func TestAudit(t *testing.T) {
 	require.NoError(t, store.RemovePack(ctx, pack.ID, edda))
 	require.NoError(t, store.Trust(ctx, catalogue.Key{Key: "k", Name: "Maker"}, edda))
 	require.NoError(t, store.Distrust(ctx, "k", edda))
-	require.NoError(t, store.SetOwner(ctx, "rowan", true, edda))
+	_, err = store.PutRoles(ctx, rowan.Account(), []access.Held{{Role: access.Owner}}, edda)
+	require.NoError(t, err)
 	require.NoError(t, store.RemoveAccount(ctx, edda.Account(), rowan))
 
 	events, err := store.Audit(ctx, audit.Query{Limit: 100})
@@ -322,7 +323,7 @@ func TestAudit(t *testing.T) {
 		"edda published revision 2", "rowan signed in", "rowan token made nightly", "rowan token taken back nightly", "rowan signed out",
 		"rowan password changed", "edda password reset rowan", "edda planned", "rowan unplanned", "edda accepted unused Bets", "rowan no longer accepted unused Bets",
 		"rowan pack added Harbour", "edda pack removed Harbour", "edda key trusted Maker", "edda key no longer trusted Maker",
-		"edda made an owner rowan", "rowan account removed edda",
+		"edda roles put rowan", "rowan account removed edda",
 	}, told)
 	found, err := store.Audit(ctx, audit.Query{Limit: 100, Text: "betting", Kind: string(revision.KindList)})
 	require.NoError(t, err)

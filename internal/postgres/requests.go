@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"net/netip"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -49,11 +50,39 @@ func (s *Store) AddRequest(ctx context.Context, r standing.Request, by access.Ac
 	return made, err
 }
 
-// AnswerRequest implements [standing.Requests].
-func (s *Store) AnswerRequest(ctx context.Context, id uuid.UUID, state standing.RequestState, answer string, grant *uuid.UUID, by access.Actor) (r standing.Request, err error) {
-	err = s.as(ctx, by, access.Grant, func(tx pgx.Tx) error {
-		changed, err := tx.Exec(ctx, `update requests set state = $2, answer = $3, grant_id = $4, answered_at = now(), answered_by = $5 where id = $1 and state = 'open'`,
-			id, string(state), answer, grant, by.Name())
+// RefuseRequest implements [standing.Requests].
+func (s *Store) RefuseRequest(ctx context.Context, id uuid.UUID, answer string, by access.Actor) (standing.Request, error) {
+	return s.answerRequest(ctx, id, standing.Refused, answer, nil, by)
+}
+
+// GrantRequest implements [standing.Requests].
+func (s *Store) GrantRequest(ctx context.Context, id uuid.UUID, answer string, grant standing.GrantBody, by access.Actor) (standing.Request, error) {
+	return s.answerRequest(ctx, id, standing.Granted, answer, &grant, by)
+}
+
+// answerRequest answers a request that is open, with a grant or without, and returns it as it is then.
+func (s *Store) answerRequest(ctx context.Context, id uuid.UUID, state standing.RequestState, answer string, grant *standing.GrantBody, by access.Actor) (r standing.Request, err error) {
+	about := access.Object{Name: "this request"}
+	if grant != nil {
+		about = grantObject(grant, time.Now())
+	}
+	err = s.asFor(ctx, by, access.Answer, about, func(tx pgx.Tx) ([]subject, error) {
+		rows, err := tx.Query(ctx, `select `+requestColumns+` from requests where id = $1`, id)
+		asked, err := one(rows, err, scanRequest)
+		whom := []subject{{person: asked.Person, address: asked.Address}}
+		if grant != nil {
+			whom = append(whom, subjectsOf(&grant.For)...)
+		}
+		return whom, err
+	}, func(tx pgx.Tx) error {
+		changed, err := tx.Exec(ctx, `update requests set state = $2, answer = $3, answered_at = now(), answered_by = $4 where id = $1 and state = 'open'`,
+			id, string(state), answer, by.Name())
+		if err == nil && grant != nil && changed.RowsAffected() > 0 {
+			var made standing.Grant
+			if made, err = addGrant(ctx, tx, *grant, by); err == nil {
+				_, err = tx.Exec(ctx, `update requests set grant_id = $2 where id = $1`, id, made.ID)
+			}
+		}
 		if err != nil {
 			return err
 		}

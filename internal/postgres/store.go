@@ -72,6 +72,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.PingTimeout = time.Second // a server that hangs counts as lost; waiting for it would never end
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	answered := &answers{}
+	config.ConnConfig.Tracer = answered
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -81,7 +83,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		err := prepare(ctx, pool)
 		switch {
 		case err == nil:
-			return &Store{pool: pool, pulse: newPulse(pool)}, nil
+			return &Store{pool: pool, pulse: newPulse(pool, answered)}, nil
 		case !errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || time.Now().After(end):
 			pool.Close()
 			return nil, err
@@ -168,7 +170,7 @@ func (s *Store) edit(ctx context.Context, by access.Actor, do func(tx pgx.Tx, ve
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var version int64
 		var named string // by, for the triggers that keep states
-		if err := allow(ctx, tx, by, access.Edit, access.Object{}); err != nil {
+		if err := begin(ctx, tx, by, access.Edit); err != nil {
 			return err
 		}
 		err := tx.QueryRow(ctx, `with next as (update draft set version = version + 1 returning version)
@@ -179,7 +181,7 @@ func (s *Store) edit(ctx context.Context, by access.Actor, do func(tx pgx.Tx, ve
 		if err := do(tx, version); err != nil {
 			return err
 		}
-		return guardBaseline(ctx, tx, version-1, version, by)
+		return guardEdits(ctx, tx, version-1, version, by)
 	})
 }
 

@@ -528,10 +528,12 @@ func TestAccounts(t *testing.T) {
 		require.ErrorIs(t, err, account.ErrRefused, wrong)
 	}
 
-	token, secret, err := authenticator.AddToken(ctx, "nightly", nil, edda.Actor())
+	token, secret, err := authenticator.AddToken(ctx, account.Token{Name: "nightly"}, edda.Actor())
 	require.NoError(t, err)
 	who, err = authenticator.ByToken(ctx, secret)
 	require.NoError(t, err)
+	assert.Equal(t, token.ID, who.Token)
+	who.Token = uuid.Nil
 	assert.Equal(t, edda, who)
 	kept, err := store.Tokens(ctx, edda.ID)
 	require.NoError(t, err)
@@ -628,20 +630,30 @@ func BenchmarkImport(b *testing.B) {
 func TestOneOwnerIsLeft(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
+	owner := []access.Held{{Role: access.Owner}}
+	ids := map[string]uuid.UUID{}
 	for i, name := range []string{"edda", "ivo", "rae"} {
-		made, err := store.AddAccount(ctx, account.Account{Name: name, FullName: name, Owner: i == 1}, "hash", access.Setup)
+		a := account.Account{Name: name, FullName: name}
+		if i == 1 {
+			a.Roles = owner
+		}
+		made, err := store.AddAccount(ctx, a, "hash", access.Setup)
 		require.NoError(t, err)
-		assert.Equal(t, i < 2, made.Owner, "the first is one in any case")
+		assert.Equal(t, i < 2, made.IsOwner(), "the first is one in any case")
+		ids[name] = made.ID
 	}
-	require.ErrorIs(t, store.SetOwner(ctx, "nobody", true, access.Setup), account.ErrUnknown)
+	_, err := store.PutRoles(ctx, uuid.New(), owner, access.Setup)
+	require.ErrorIs(t, err, account.ErrUnknown)
 	for range 20 {
-		require.NoError(t, store.SetOwner(ctx, "EDDA", true, access.Setup))
-		require.NoError(t, store.SetOwner(ctx, "ivo", true, access.Setup))
+		for _, name := range []string{"edda", "ivo"} {
+			_, err := store.PutRoles(ctx, ids[name], owner, access.Setup)
+			require.NoError(t, err)
+		}
 		var refused atomic.Int32
 		var both sync.WaitGroup
 		for _, name := range []string{"edda", "ivo"} {
 			both.Go(func() {
-				if err := store.SetOwner(ctx, name, false, access.Setup); errors.Is(err, account.ErrLastOwner) {
+				if _, err := store.PutRoles(ctx, ids[name], nil, access.Setup); errors.Is(err, account.ErrLastOwner) {
 					refused.Add(1)
 				}
 			})
@@ -652,7 +664,7 @@ func TestOneOwnerIsLeft(t *testing.T) {
 		require.NoError(t, err)
 		owners := 0
 		for _, a := range all {
-			if a.Owner {
+			if a.IsOwner() {
 				owners++
 			}
 		}

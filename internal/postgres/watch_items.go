@@ -76,6 +76,15 @@ func (s *Store) PutWatchItem(ctx context.Context, item watch.Item, version int64
 	return put, err
 }
 
+// HeldBy implements [watch.Store].
+func (s *Store) HeldBy(ctx context.Context, name string) (held []access.Held, err error) {
+	err = s.pool.QueryRow(ctx, `select roles from accounts where lower(name) = lower($1)`, name).Scan(&held)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	return held, ours(err)
+}
+
 // ownSearch refuses edits of a search by others than its owner.
 func ownSearch(item watch.Item, by access.Actor) error {
 	if item.Kind == watch.Search && item.Owner != by.Name() {

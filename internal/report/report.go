@@ -77,6 +77,11 @@ func Keys() []string {
 	return keys
 }
 
+// fieldOf returns the field whose values a section counts.
+func fieldOf(key string) string {
+	return Sections[slices.IndexFunc(Sections, func(s Section) bool { return s.Key == key })].field
+}
+
 // Asked is what a report is of.
 type Asked struct {
 	Query    string   `json:"query,omitempty"`
@@ -84,6 +89,8 @@ type Asked struct {
 	Sections []string `json:"sections"` // of [Keys]; none for all
 	Compare  bool     `json:"compare"`  // with the period before
 	Top      int      `json:"top"`      // rows of a section
+
+	View query.View `json:"-"` // of whoever asks
 }
 
 // Made is a report.
@@ -167,9 +174,9 @@ const patience = 20 * time.Second
 // newWithin is how far back a site must not have been asked for to be new.
 const newWithin = 28 * 24 * time.Hour
 
-// Check returns an error about the query, or nil.
-func (m *Maker) Check(ctx context.Context, q string) error {
-	w, err := m.Tally.World(ctx)
+// Check returns an error about the query of a reader, or nil.
+func (m *Maker) Check(ctx context.Context, q string, view query.View) error {
+	w, err := m.Tally.World(ctx, view)
 	if err == nil {
 		_, err = query.Compile(ctx, Within(q, w.Now.Add(-time.Hour), w.Now), w)
 	}
@@ -182,15 +189,15 @@ func (m *Maker) Check(ctx context.Context, q string) error {
 
 // Make makes a report. An error may be a [*query.Error].
 func (m *Maker) Make(ctx context.Context, title string, asked Asked) (*Made, error) {
-	if err := m.Check(ctx, asked.Query); err != nil {
+	if err := m.Check(ctx, asked.Query, asked.View); err != nil {
 		return nil, err
 	}
-	w, err := m.Tally.World(ctx)
+	w, err := m.Tally.World(ctx, asked.View)
 	if err != nil {
 		return nil, err
 	}
 	if len(asked.Sections) == 0 {
-		asked.Sections = Keys()
+		asked.Sections = slices.DeleteFunc(Keys(), func(key string) bool { return asked.View.Hides(fieldOf(key)) })
 	}
 	if asked.Top == 0 {
 		asked.Top = 10
@@ -340,7 +347,7 @@ func (m *Maker) fresh(ctx context.Context, made *Made, q tally.Question, ask fun
 	if err != nil {
 		return nil, 0, err
 	}
-	w, err := m.Tally.World(ctx)
+	w, err := m.Tally.World(ctx, made.View)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"widelark/internal/access"
 	"widelark/internal/delivery"
+	"widelark/internal/journal/query"
 	"widelark/internal/watch"
 )
 
@@ -47,6 +49,10 @@ func (s *Sender) due(ctx context.Context, item watch.Item) (time.Time, []deliver
 		return time.Time{}, nil, err
 	}
 	messages, err := s.Messages(ctx, item, &body, item.NextAt.UTC().Format(time.RFC3339))
+	if errors.Is(err, ErrBlind) {
+		s.Log.WarnContext(ctx, "a report was not made", "report", item.Name, "error", err)
+		messages, err = nil, nil
+	}
 	return body.Timetable.Next(s.Maker.Now(), s.Maker.Zone), messages, err
 }
 
@@ -69,9 +75,30 @@ func (m *Made) FileName() string {
 	return strings.Trim(name+"-"+m.From.Format("2006-01-02"), "-")
 }
 
-// Messages returns the mails that carry a report. The same key stands for the same report.
+// ErrBlind is wrapped where nobody stands for a report or an alert who may see what it tells.
+var ErrBlind = errors.New("who edited it last may not read the journal any more, or not see who asked: edit it")
+
+// ViewOf returns what is seen of the journal by what is set up around it: no more than by whoever edited that last. The error may wrap [ErrBlind].
+func ViewOf(ctx context.Context, items watch.Store, item watch.Item) (query.View, error) {
+	held, err := items.HeldBy(ctx, item.UpdatedBy)
+	view := query.ViewOf(held)
+	if err == nil && !view.All && len(view.Only) == 0 {
+		err = fmt.Errorf("%s: %w", item.UpdatedBy, ErrBlind)
+	}
+	return view, err
+}
+
+// Messages returns the mails that carry a report. The same key stands for the same report. The error may wrap [ErrBlind].
 func (s *Sender) Messages(ctx context.Context, item watch.Item, body *watch.ReportBody, key string) ([]delivery.Message, error) {
-	made, err := s.Maker.Make(ctx, item.Name, AskedOf(body))
+	asked := AskedOf(body)
+	var err error
+	if asked.View, err = ViewOf(ctx, s.Items, item); err != nil {
+		return nil, err
+	}
+	made, err := s.Maker.Make(ctx, item.Name, asked)
+	if errors.Is(err, query.ErrHidden) {
+		err = fmt.Errorf("%s: %w", item.UpdatedBy, ErrBlind)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -2,11 +2,13 @@ package service
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -111,11 +113,12 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 
 func accountCommand(in io.Reader) *cobra.Command {
 	var fullName string
-	var fromInput, owner bool
+	var fromInput bool
+	var roles []string
 	add := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Let somebody sign in",
-		Long:  "Let somebody sign in. Whoever signs in edits all of the draft but the baseline, which is for owners; the first account is an owner.",
+		Long:  "Let somebody sign in, with roles that have no bounds; `widelark account give` gives others. The first account is an owner.",
 		Example: `  widelarkd account add edda --full-name "Edda Marsh" --database-url postgres://widelark@127.0.0.1/widelark
   widelarkd account add edda --password-stdin < password.txt`,
 		Args: oneName,
@@ -125,13 +128,13 @@ func accountCommand(in io.Reader) *cobra.Command {
 				return err
 			}
 			authenticator := account.NewAuthenticator(store, account.DefaultCost)
-			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password, access.Setup)
+			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Roles: unbound(roles)}, password, access.Setup)
 			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])
 			} else if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s can sign in now%s.\n", made.Name, map[bool]string{true: ", as an owner"}[made.Owner])
+			fmt.Fprintf(cmd.OutOrStdout(), "%s can sign in now, as %s.\n", made.Name, cmp.Or(access.Described(made.Roles), "nothing yet"))
 			return nil
 		}),
 	}
@@ -139,10 +142,26 @@ func accountCommand(in io.Reader) *cobra.Command {
 	databaseFlag(add)
 	add.Flags().StringVar(&fullName, "full-name", "", "the person's name, as others should read it")
 	add.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
-	add.Flags().BoolVar(&owner, "owner", false, "may edit the baseline, too")
+	add.Flags().StringSliceVar(&roles, "role", []string{string(access.Reader)}, "what the account may do: "+rolesSaid())
 	cmd := &cobra.Command{Use: "account", Short: "Who may sign in", Args: noArguments, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
 	cmd.AddCommand(add, accountLsCommand(), accountOwnerCommand())
 	return cmd
+}
+
+// unbound returns roles without bounds, by their names.
+func unbound(names []string) (held []access.Held) {
+	for _, name := range names {
+		held = append(held, access.Held{Role: access.Role(name)})
+	}
+	return held
+}
+
+func rolesSaid() string {
+	var all []string
+	for _, r := range access.Roles() {
+		all = append(all, string(r))
+	}
+	return strings.Join(all, ", ")
 }
 
 // withAccounts returns a command's function that opens the accounts of the database that the flags name.
@@ -166,11 +185,11 @@ func withAccounts(run func(cmd *cobra.Command, store account.Store, args []strin
 
 func accountLsCommand() *cobra.Command {
 	ls := &cobra.Command{
-		Use: "ls", Short: "Who may sign in, and who is an owner", Args: noArguments,
+		Use: "ls", Short: "Who may sign in, and what they may do", Args: noArguments,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, _ []string) error {
 			all, err := store.Accounts(cmd.Context())
 			for _, a := range all {
-				fmt.Fprintf(cmd.OutOrStdout(), "%-20s %-24s %s\n", a.Name, a.FullName, map[bool]string{true: "owner"}[a.Owner])
+				fmt.Fprintf(cmd.OutOrStdout(), "%-20s %-24s %s\n", a.Name, a.FullName, access.Described(a.Roles))
 			}
 			return err
 		}),
@@ -183,9 +202,17 @@ func accountLsCommand() *cobra.Command {
 func accountOwnerCommand() *cobra.Command {
 	var not bool
 	cmd := &cobra.Command{
-		Use: "owner NAME", Short: "Let somebody edit the baseline; with --not, no longer", Args: oneName,
+		Use: "owner NAME", Short: "Make somebody an owner; with --not, no longer", Args: oneName,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
-			switch err := store.SetOwner(cmd.Context(), args[0], !not, access.Setup); {
+			a, _, err := store.AccountByName(cmd.Context(), args[0])
+			if err == nil {
+				roles := slices.DeleteFunc(a.Roles, func(h access.Held) bool { return h.Role == access.Owner })
+				if !not {
+					roles = append(roles, access.Held{Role: access.Owner})
+				}
+				_, err = store.PutRoles(cmd.Context(), a.ID, roles, access.Setup)
+			}
+			switch {
 			case errors.Is(err, account.ErrUnknown):
 				return fmt.Errorf("there is no account %q", args[0])
 			case errors.Is(err, account.ErrLastOwner):
@@ -199,7 +226,7 @@ func accountOwnerCommand() *cobra.Command {
 	}
 	flags(cmd.Flags())
 	databaseFlag(cmd)
-	cmd.Flags().BoolVar(&not, "not", false, "take the right away")
+	cmd.Flags().BoolVar(&not, "not", false, "take the role away")
 	return cmd
 }
 

@@ -196,17 +196,16 @@ func demoDir() (string, error) {
 func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
 	files := filepath.Join(dir, "files")
 	if !demo.Loaded(files) {
-		for _, a := range []account.Account{{Name: demo.Name, FullName: demo.FullName, Owner: true}, {Name: demo.Lead, FullName: demo.LeadName}} {
-			if _, err := s.Authenticator.Add(ctx, a, demo.Password, access.Setup); err != nil && !errors.Is(err, account.ErrTaken) {
-				return err
-			}
+		a := account.Account{Name: demo.Name, FullName: demo.FullName, Roles: []access.Held{{Role: access.Owner}}}
+		if _, err := s.Authenticator.Add(ctx, a, demo.Password, access.Setup); err != nil && !errors.Is(err, account.ErrTaken) {
+			return err
 		}
 	}
 	who, err := someOwner(ctx, s.store)
 	if err != nil {
 		return err
 	}
-	token, secret, err := s.Authenticator.AddToken(ctx, "widelark, demo", nil, who.Actor())
+	token, secret, err := s.Authenticator.AddToken(ctx, account.Token{Name: "widelark, demo"}, who.Actor())
 	if err != nil {
 		return err
 	}
@@ -258,7 +257,7 @@ func someOwner(ctx context.Context, store account.Store) (account.Account, error
 	all, err := store.Accounts(ctx)
 	var found account.Account
 	for _, a := range all {
-		if a.Owner && (found.Name == "" || a.Name == demo.Name) {
+		if a.IsOwner() && (found.Name == "" || a.Name == demo.Name) {
 			found = a
 		}
 	}
@@ -282,7 +281,8 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
 
   Console   %s
             sign in as %s with the password %s;
-            %s, with the same password, may edit all but the baseline
+            as ivo (editor), mara (publisher), desk (help desk), sedge (lead), pharmacy (editor of
+            one list) or auditor, with the same password, there is less to see and to do
 
   Terminal  export WIDELARK_CONFIG=%s
             bin/widelark try oddsfield.example
@@ -308,5 +308,5 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
   ICAP      at icap://%s/requests and icap://%s/answers, for another proxy
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, filepath.Join(dir, "mail"), s.gates[2].address, s.gates[2].address, dir)
+`, took.Seconds(), s.URL, demo.Name, demo.Password, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, filepath.Join(dir, "mail"), s.gates[2].address, s.gates[2].address, dir)
 }

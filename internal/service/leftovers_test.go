@@ -41,7 +41,7 @@ func TestNothingIsLeftRunning(t *testing.T) {
 		if n == 0 {
 			edda, err := s.Authenticator.Add(t.Context(), account.Account{Name: testkit.Name, FullName: "Edda Marsh"}, testkit.Password, access.Setup)
 			require.NoError(t, err)
-			_, token, err = s.Authenticator.AddToken(t.Context(), "test", nil, edda.Actor())
+			_, token, err = s.Authenticator.AddToken(t.Context(), account.Token{Name: "test"}, edda.Actor())
 			require.NoError(t, err)
 		}
 		api, err := client.New(s.URL, token)

@@ -10,6 +10,9 @@ import (
 // repeatedAfter is how long a warning is not said again.
 const repeatedAfter = time.Minute
 
+// mostSaid is how many warnings are remembered.
+const mostSaid = 1000
+
 // unrepeated passes on each warning once a minute: several loops try again every few seconds what cannot be done while the database is away. A warning
 // that is said again says how many were left out. It is safe for concurrent use.
 type unrepeated struct {
@@ -39,8 +42,11 @@ func (h unrepeated) Handle(ctx context.Context, r slog.Record) error {
 	h.said.mu.Lock()
 	last := h.said.of[r.Message]
 	if last == nil {
+		if len(h.said.of) >= mostSaid { // those of the HTTP server name who called
+			clear(h.said.of)
+		}
 		last = &saidWarning{}
-		h.said.of[r.Message] = last // messages are constants, and few
+		h.said.of[r.Message] = last
 	}
 	more := last.more
 	if r.Time.Sub(last.at) < repeatedAfter {

@@ -44,8 +44,9 @@ type Requests interface {
 	// AddRequest adds a request. Where one with its reference is there already, it returns that.
 	AddRequest(ctx context.Context, r Request, by access.Actor) (Request, error)
 
-	// AnswerRequest answers an open request; one that was answered before stays as it is, and is returned.
-	AnswerRequest(ctx context.Context, id uuid.UUID, state RequestState, answer string, grant *uuid.UUID, by access.Actor) (Request, error)
+	// RefuseRequest and GrantRequest answer an open request; one that was answered before stays as it is, and is returned. A grant is made with its answer, or not at all.
+	RefuseRequest(ctx context.Context, id uuid.UUID, answer string, by access.Actor) (Request, error)
+	GrantRequest(ctx context.Context, id uuid.UUID, answer string, grant GrantBody, by access.Actor) (Request, error)
 
 	Request(ctx context.Context, id uuid.UUID) (Request, error)
 	RequestByReference(ctx context.Context, reference string) (Request, error)

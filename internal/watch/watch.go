@@ -37,7 +37,7 @@ const (
 func (k Kind) Act() access.Act {
 	switch k {
 	case Search:
-		return access.ReadJournal
+		return access.OwnAccount // what is somebody's own
 	case Forward:
 		return access.SendOn
 	}
@@ -121,6 +121,8 @@ type Store interface {
 	WatchItem(ctx context.Context, kind Kind, id uuid.UUID) (Item, error)
 	// PutWatchItem adds an item, where it has no id, or replaces it. Where version is not 0 and another, the error is [revision.ErrStale].
 	PutWatchItem(ctx context.Context, item Item, version int64, by access.Actor) (Item, error)
+	// HeldBy returns the roles that the account with a name holds; none where there is no such account.
+	HeldBy(ctx context.Context, account string) ([]access.Held, error)
 	RemoveWatchItem(ctx context.Context, kind Kind, id uuid.UUID, version int64, by access.Actor) error
 	// Due calls do with each item of a kind that is due, in a transaction that no other service is in with the same item, and stores what do returns: when the item is due next, and messages. Where do
 	// fails, the item stays due, and is tried again some time later.

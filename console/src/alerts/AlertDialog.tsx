@@ -53,6 +53,7 @@ export function AlertDialog({ alert, onClose }: { alert?: Alert; onClose: () => 
   return (
     <SaveDialog
       title={alert ? 'Alert' : 'New alert'}
+      does="putAlert"
       description="It tells people once, with what was found at about the same time, and again only where it goes on and nobody has acknowledged it."
       wide
       action={alert ? 'Save' : 'Make it'}

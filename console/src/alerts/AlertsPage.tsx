@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
-import { meOptions } from '../session/sessionQueries'
+import { useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -23,13 +23,13 @@ const views = { open: 'Going on', past: 'Past', alerts: 'Alerts', forwards: 'Sen
 export function AlertsPage() {
   const { view = 'open' } = useSearch({ from: '/alerts' })
   const navigate = useNavigate({ from: '/alerts' })
-  const me = useQuery(meOptions)
+  const may = useMay()
   const alerts = useQuery(alertsOptions)
   const open = useQuery(incidentsOptions(true))
   const [editing, setEditing] = useState<Alert | 'new' | null>(null)
   const [forward, setForward] = useState<Forward | 'new' | null>(null)
   const { forwards: _f, ...mine } = views
-  const names: Partial<typeof views> = me.data?.owner ? views : mine
+  const names: Partial<typeof views> = may('getForwards') ? views : mine
   return (
     <div className="flex h-full flex-col gap-4 overflow-y-auto px-5 pb-6">
       <div className="flex items-start gap-3 pt-4">
@@ -40,11 +40,11 @@ export function AlertsPage() {
           </p>
         </div>
         {view === 'forwards' ? (
-          <Button look="main" onClick={() => setForward('new')}>
+          <Button look="main" does="addForward" onClick={() => setForward('new')}>
             <Plus size={16} aria-hidden /> Send records on
           </Button>
         ) : (
-          <Button look="main" onClick={() => setEditing('new')}>
+          <Button look="main" does="addAlert" onClick={() => setEditing('new')}>
             <Plus size={16} aria-hidden /> New alert
           </Button>
         )}

@@ -90,6 +90,7 @@ function ForwardDialog({ forward, onClose }: { forward?: Forward; onClose: () =>
   return (
     <SaveDialog
       title={forward ? 'Where records are sent on' : 'Send records on'}
+      does="putForward"
       description="From now on, each record at least once, in the order in which they come."
       action={forward ? 'Save' : 'Send them on'}
       ready={name.trim() !== '' && address.trim() !== ''}

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { useState } from 'react'
+import { useMay } from '../session/may'
 import { formatMoment } from '../ui/clock'
 import { TextField } from '../ui/Field'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
@@ -11,6 +12,7 @@ import { type Incident, incidentsOptions, useAcknowledge } from './alertQueries'
 /** What alerts have found: what goes on first. */
 export function IncidentList({ open }: { open: boolean }) {
   const found = useQuery(incidentsOptions(open))
+  const may = useMay()
   const [seeing, setSeeing] = useState<Incident | null>(null)
   if (found.isPending) return <Loading what="what was found" />
   if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
@@ -66,7 +68,7 @@ export function IncidentList({ open }: { open: boolean }) {
                 {i.overAt ? formatMoment(i.overAt) : <span className="text-clay">goes on</span>}
               </td>
               <td className={`${cellClass} text-right`}>
-                {!i.acknowledgedAt && (
+                {!i.acknowledgedAt && may('acknowledgeIncident') && (
                   <button
                     type="button"
                     onClick={() => setSeeing(i)}
@@ -92,6 +94,7 @@ function AcknowledgeDialog({ incident, onClose }: { incident: Incident; onClose:
   return (
     <SaveDialog
       title="Acknowledge"
+      does="acknowledgeIncident"
       description={incident.said}
       action="I have seen to it"
       ready

@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who may sign in; for owners */
+        /** Who may sign in, and what they may do */
         get: operations["getAccounts"];
         put?: never;
         /** Let somebody sign in; for owners */
@@ -49,6 +49,23 @@ export interface paths {
         get?: never;
         /** Give somebody another password; sessions and tokens end at once; for owners */
         put: operations["resetPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what somebody may do; it holds at once; for owners */
+        put: operations["putRoles"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2897,8 +2914,8 @@ export interface components {
             id: string;
             /** @description The sign-in name */
             name: string;
-            /** @description Owners alone edit the baseline */
-            owner: boolean;
+            /** @description What they may do: all of these together; none of them, nothing */
+            roles: components["schemas"]["Role"][];
         };
         AccountsOutputBody: {
             /** @description By name */
@@ -5487,9 +5504,9 @@ export interface components {
             fullName?: string;
             /** @description To sign in with: one word */
             name: string;
-            /** @description May edit the baseline and what its rules name, and accounts */
-            owner?: boolean;
             password: string;
+            /** @description What they may do; left out, nothing */
+            roles?: components["schemas"]["Role"][];
         };
         NewCategoryInputBody: {
             about?: string;
@@ -5580,6 +5597,8 @@ export interface components {
             expiresAt?: string;
             /** @description What it is for, as: nightly import */
             name: string;
+            /** @description It may do no more than these, and never more than you; left out, as much as you */
+            roles?: components["schemas"]["Role"][];
         };
         NewTokenOutputBody: {
             /** Format: date-time */
@@ -5598,6 +5617,8 @@ export interface components {
             lastUsedAt?: string;
             /** @description What it is for */
             name: string;
+            /** @description It may do no more than these, and no more than you; left out, as much as you */
+            roles?: components["schemas"]["Role"][];
             /** @description Shown this once; send it as Authorization: Bearer … */
             secret: string;
         };
@@ -5972,6 +5993,16 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Permitted: {
+            /** @description For members of these groups alone; left out with whole */
+            groups?: string[];
+            /** @description On entries of these lists alone; left out with whole */
+            lists?: string[];
+            /** @description By the ids that the contract gives them */
+            operations: string[];
+            /** @description On everything, apart from the baseline, which is for owners */
+            whole: boolean;
+        };
         Person: {
             fullName: string;
             groups: components["schemas"]["Ref"][];
@@ -6160,6 +6191,10 @@ export interface components {
             planned?: components["schemas"]["Planned"];
             /** @description Left out where it is planned */
             revision?: components["schemas"]["Revision"];
+        };
+        PutRolesInputBody: {
+            /** @description All that they may do from now on */
+            roles: components["schemas"]["Role"][];
         };
         Quiet: {
             /** @description As 22:00 */
@@ -6588,6 +6623,24 @@ export interface components {
             /** @description The newest first; the first of all is live */
             revisions: components["schemas"]["Revision"][];
         };
+        Role: {
+            /** @description Help desk and lead: for members of these groups alone; left out, for everybody */
+            groups?: components["schemas"]["Ref"][];
+            /** @description Editor and publisher: for entries of these lists alone; left out, for everything */
+            lists?: components["schemas"]["Ref"][];
+            /**
+             * Format: int64
+             * @description Help desk and lead: the longest that a grant may last; left out, 90 days
+             */
+            minutes?: number;
+            /**
+             * @description Help desk and lead: the widest that a grant may open; left out, everything
+             * @enum {string}
+             */
+            reach?: "page" | "host" | "site" | "everything";
+            /** @enum {string} */
+            role: "owner" | "editor" | "publisher" | "help desk" | "lead" | "auditor" | "reader";
+        };
         RuleBody: {
             /** @description Left out: every gate */
             at?: ("dns" | "proxy" | "icap")[];
@@ -6796,6 +6849,8 @@ export interface components {
         SessionOutputBody: {
             /** @description Left out where nobody is signed in */
             account?: components["schemas"]["Account"];
+            /** @description What the account may do; an operation may be in several parts */
+            may?: components["schemas"]["Permitted"][];
             /** @description The organisation's IANA time zone: its days begin there, and moments are said by its clock */
             zone: string;
         };
@@ -7260,6 +7315,8 @@ export interface components {
             lastUsedAt?: string;
             /** @description What it is for */
             name: string;
+            /** @description It may do no more than these, and no more than you; left out, as much as you */
+            roles?: components["schemas"]["Role"][];
         };
         TokensOutputBody: {
             tokens: components["schemas"]["Token"][];
@@ -7882,6 +7939,86 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putRoles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutRolesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

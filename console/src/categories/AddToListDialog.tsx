@@ -21,6 +21,7 @@ export function AddToListDialog({ places, onClose }: Props) {
   return (
     <SaveDialog
       title="Add to a list"
+      does="addEntries"
       description="What becomes of it then is for the rules that name the list to say."
       action="Add it"
       ready={list !== ''}

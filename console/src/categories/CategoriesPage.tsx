@@ -2,6 +2,7 @@ import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
+import { useMay } from '../session/may'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { viewClass } from '../ui/viewClass'
@@ -21,6 +22,7 @@ const names: Record<CategoryView | 'tree', string> = {
 
 /** Categories of the catalogue and of the organisation, corrections, sites without a category, and scorecards. */
 export function CategoriesPage() {
+  const may = useMay()
   const { q = '', view } = useSearch({ from: '/categories' })
   const navigate = useNavigate({ from: '/categories' })
   const [making, setMaking] = useState(false)
@@ -46,22 +48,24 @@ export function CategoriesPage() {
             className={`${fieldClass} h-8 w-64`}
           />
         )}
-        <Button look="main" onClick={() => setMaking(true)}>
+        <Button look="main" does="createCategory" onClick={() => setMaking(true)}>
           <Plus size={16} aria-hidden /> Category of our own
         </Button>
       </div>
       <nav aria-label="Ways to look at categories" className="flex gap-5 pb-3">
-        {([undefined, ...categoryViews] as const).map((v) => (
-          <Link
-            key={v ?? 'tree'}
-            from="/categories"
-            search={(before) => ({ ...trialOf(before), view: v })}
-            aria-current={view === v ? 'page' : undefined}
-            className={viewClass(view === v)}
-          >
-            {names[v ?? 'tree']}
-          </Link>
-        ))}
+        {([undefined, ...categoryViews] as const)
+          .filter((v) => v !== 'unrated' || may('getUnrated'))
+          .map((v) => (
+            <Link
+              key={v ?? 'tree'}
+              from="/categories"
+              search={(before) => ({ ...trialOf(before), view: v })}
+              aria-current={view === v ? 'page' : undefined}
+              className={viewClass(view === v)}
+            >
+              {names[v ?? 'tree']}
+            </Link>
+          ))}
       </nav>
       {view === undefined && <CategoryTree text={q} />}
       {view === 'corrections' && <CorrectionsView text={q} />}

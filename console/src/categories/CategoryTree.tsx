@@ -252,9 +252,12 @@ function CategoryPanel({ id, category, family }: { id: string; category?: Catego
       </dl>
       {category?.own ? (
         <div className="flex gap-2">
-          <Button onClick={() => setEditing(true)}>Edit</Button>
+          <Button does="editCategory" onClick={() => setEditing(true)}>
+            Edit
+          </Button>
           <Button
             look="danger"
+            does="deleteCategory"
             disabled={remove.isPending}
             onClick={() =>
               category.own &&

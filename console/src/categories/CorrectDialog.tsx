@@ -26,6 +26,7 @@ export function CorrectDialog({ places, entries, onClose, onDone }: Props) {
   return (
     <SaveDialog
       title={entries ? `Say what ${count(entries.length, 'site is', 'sites are')}` : 'Correct the catalogue'}
+      does="correct"
       description="A correction counts at once, whatever packs and lists say, until it is taken back."
       action="Correct"
       ready={categories.length > 0 && reason.trim() !== ''}

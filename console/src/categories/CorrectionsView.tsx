@@ -64,6 +64,7 @@ export function CorrectionsView({ text }: { text: string }) {
               <td className={`${cellClass} text-right`}>
                 <Button
                   look="quiet"
+                  does="removeCorrection"
                   disabled={uncorrect.isPending}
                   onClick={() =>
                     afterwards(uncorrect.mutateAsync(c.id), () =>

@@ -41,11 +41,15 @@ export function Answer({ url }: { url: string }) {
           <Headline categories={l.class.categories} />
         </div>
         <div className="flex shrink-0 gap-2 pt-1">
-          <Button look="main" onClick={() => setOpen('correct')}>
+          <Button look="main" does="correct" onClick={() => setOpen('correct')}>
             {l.class.categories.length === 0 ? 'Say what it is' : 'Correct'}
           </Button>
-          <Button onClick={() => setOpen('list')}>Add to a list</Button>
-          <Button onClick={() => setOpen('exception')}>Make an exception</Button>
+          <Button does="addEntries" onClick={() => setOpen('list')}>
+            Add to a list
+          </Button>
+          <Button does="addException" onClick={() => setOpen('exception')}>
+            Make an exception
+          </Button>
           <TryLink url={l.url ?? url} />
         </div>
       </div>

@@ -22,6 +22,7 @@ export function OwnCategoryDialog({ category, onClose }: Props) {
   return (
     <SaveDialog
       title={category ? `Edit ${category.name}` : 'Category of our own'}
+      does="editCategory"
       description="What is in its lists is in the category, as soon as it stands there."
       action={category ? 'Save' : 'Make the category'}
       ready={form.name.trim() !== '' && form.lists.length > 0}

@@ -66,7 +66,7 @@ export function ScorecardsView() {
             </li>
           ))}
         </ul>
-        <Button onClick={() => setOpen('new')}>
+        <Button does="createScorecard" onClick={() => setOpen('new')}>
           <Plus size={16} aria-hidden /> New scorecard
         </Button>
       </section>
@@ -153,6 +153,7 @@ function ScorecardDialog({ card, onClose }: { card?: Scorecard; onClose: () => v
   return (
     <SaveDialog
       title={card ? `Edit ${card.name}` : 'New scorecard'}
+      does="editScorecard"
       description="A word counts once, however often it stands there. Points below nothing speak against the category."
       action="Save"
       ready={form.name.trim() !== '' && form.category.length > 0 && typeof terms !== 'string' && terms.length > 0}

@@ -1,5 +1,5 @@
-import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useAsked, useMay } from '../session/may'
 import { Button } from '../ui/Button'
 import { count, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
@@ -13,7 +13,8 @@ export function UnratedView() {
   const [limit, setLimit] = useState(200)
   const [chosen, setChosen] = useState<string[]>([])
   const [correcting, setCorrecting] = useState(false)
-  const found = useQuery(unratedOptions(limit))
+  const may = useMay()
+  const found = useAsked('getUnrated', unratedOptions(limit))
   if (found.isPending) return <Loading what="what is unrated" />
   if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
   const { hosts, unrated, total } = found.data
@@ -36,7 +37,7 @@ export function UnratedView() {
         {chosen.length > 0 && (
           <>
             <span>{count(chosen.length, 'host', 'hosts')} chosen</span>
-            <Button look="main" onClick={() => setCorrecting(true)}>
+            <Button look="main" does="correct" onClick={() => setCorrecting(true)}>
               Say what they are
             </Button>
             <Button look="quiet" onClick={() => setChosen([])}>
@@ -52,6 +53,7 @@ export function UnratedView() {
               <Head className="w-8">
                 <input
                   type="checkbox"
+                  hidden={!may('correct')}
                   aria-label="Choose all that are shown"
                   className="accent-reed"
                   checked={chosen.length === hosts.length}
@@ -72,6 +74,7 @@ export function UnratedView() {
                 <td className={cellClass}>
                   <input
                     type="checkbox"
+                    hidden={!may('correct')}
                     aria-label={`Choose ${h.host}`}
                     className="accent-reed"
                     checked={chosen.includes(h.host)}

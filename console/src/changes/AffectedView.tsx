@@ -73,7 +73,7 @@ export function AffectedView() {
           </button>
         ))}
         {!isEmpty(choice) && (
-          <Button className="ml-auto" onClick={() => setMaking(true)}>
+          <Button className="ml-auto" does="putPolicy" onClick={() => setMaking(true)}>
             Make it a rule…
           </Button>
         )}

@@ -25,6 +25,7 @@ export function BlockDialog({ choice, onClose }: { choice: Choice; onClose: () =
   return (
     <SaveDialog
       title="Make it a rule"
+      does="putPolicy"
       description={
         choice.entries.length > 0
           ? 'The last rule of a policy of the draft. The entries go into a new list of the rule’s name.'

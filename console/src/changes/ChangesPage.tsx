@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { draftOptions } from '../draft/draftQueries'
+import { useMay } from '../session/may'
 import { ProblemNotice } from '../ui/Notice'
 import { ViewButtons } from '../ui/ViewButtons'
 import { AffectedView } from './AffectedView'
@@ -8,7 +9,7 @@ import { AuditView } from './AuditView'
 import { DraftView } from './DraftView'
 import { ExpectedView } from './ExpectedView'
 import { HistoryView } from './HistoryView'
-import type { View } from './views'
+import { changeViews, type View } from './views'
 
 const viewNames: Record<View, string> = {
   draft: 'The draft',
@@ -18,8 +19,18 @@ const viewNames: Record<View, string> = {
   audit: 'Who did what',
 }
 
+/** The operation that a view asks for. */
+const asks = {
+  draft: 'getDiff',
+  expected: 'getExpectations',
+  affected: 'getAffected',
+  history: 'getRevisions',
+  audit: 'getAudit',
+} as const
+
 /** The draft: its differences, their effects, the findings, and the button that publishes it. */
 export function ChangesPage() {
+  const may = useMay()
   const draft = useQuery(draftOptions)
   const { view = 'draft' } = useSearch({ from: '/changes' })
   const navigate = useNavigate({ from: '/changes' })
@@ -48,7 +59,12 @@ export function ChangesPage() {
         </p>
       </div>
       <ViewButtons
-        names={viewNames}
+        names={
+          Object.fromEntries(changeViews.filter((v) => may(asks[v])).map((v) => [v, viewNames[v]])) as Record<
+            View,
+            string
+          >
+        }
         chosen={view}
         counts={counts}
         onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}

@@ -83,6 +83,7 @@ export function DifferenceList({ changes, version }: Props) {
             {version && (
               <Button
                 look="quiet"
+                does="discard"
                 aria-label={`Discard the change of ${c.name}`}
                 disabled={discard.isPending}
                 onClick={() =>

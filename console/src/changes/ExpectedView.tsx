@@ -60,6 +60,7 @@ export function ExpectationRow({ result: r, removable }: { result: ExpectationRe
       {removable && (
         <Button
           look="quiet"
+          does="removeExpectation"
           aria-label={`Delete the expectation ${r.name}`}
           onClick={() => afterwards(remove.mutateAsync(r.id), () => announce('Deleted the expectation.'))}
         >

@@ -92,6 +92,7 @@ function FindingRow({ finding: f }: { finding: Finding }) {
           (mend.can(f) ? (
             <Button
               title={f.fix.text}
+              does="putPolicy"
               disabled={mend.edit.isPending}
               onClick={() => afterwards(mend.edit.mutateAsync(f), () => announce(`Done: ${f.fix?.text}`))}
             >
@@ -103,12 +104,18 @@ function FindingRow({ finding: f }: { finding: Finding }) {
         {f.accepted ? (
           <Button
             look="quiet"
+            does="unacceptFinding"
             onClick={() => afterwards(unaccept.mutateAsync(f.key), () => announce('It counts again.'))}
           >
             Reopen
           </Button>
         ) : (
-          <Button look="quiet" aria-expanded={reason !== null} onClick={() => setReason(reason === null ? '' : null)}>
+          <Button
+            look="quiet"
+            does="acceptFinding"
+            aria-expanded={reason !== null}
+            onClick={() => setReason(reason === null ? '' : null)}
+          >
             Accept
           </Button>
         )}
@@ -128,7 +135,7 @@ function FindingRow({ finding: f }: { finding: Finding }) {
             onChange={(e) => setReason(e.target.value)}
             className={`${fieldClass} h-8 grow`}
           />
-          <Button type="submit" disabled={accept.isPending}>
+          <Button type="submit" does="acceptFinding" disabled={accept.isPending}>
             Accept it
           </Button>
         </form>

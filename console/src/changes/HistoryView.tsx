@@ -62,7 +62,7 @@ export function HistoryView() {
                   </Button>
                 )}
                 {i > 0 && (
-                  <Button look="quiet" onClick={() => setBack(r)}>
+                  <Button look="quiet" does="makeLiveAgain" onClick={() => setBack(r)}>
                     Put live again
                   </Button>
                 )}
@@ -100,6 +100,7 @@ function BackDialog({ revision, onClose }: { revision: Revision; onClose: () => 
   return (
     <SaveDialog
       title={`Put revision ${revision.number} live again`}
+      does="makeLiveAgain"
       description="It becomes a new revision that is the same. Nothing is taken out of the history."
       action="Put it live"
       ready={note.trim() !== ''}

@@ -1,5 +1,6 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
+import { useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -13,6 +14,7 @@ type Props = { draft: Schemas['DraftOutputBody']; changed: boolean; version: num
 
 /** Publishes the draft, now or later: with a note and, if an expectation fails, with a reason. */
 export function PublishBox({ draft, changed, version }: Props) {
+  const may = useMay()
   const publish = usePublish()
   const discard = useDiscard()
   const unplan = useUnplan()
@@ -27,7 +29,7 @@ export function PublishBox({ draft, changed, version }: Props) {
       aria-label="Publish"
       className="sticky top-4 flex flex-col gap-4 self-start border-rule border-l pl-6 max-[75rem]:border-l-0 max-[75rem]:pl-0"
     >
-      {changed && (
+      {changed && may('publish') && (
         <form
           className="flex flex-col gap-3"
           onSubmit={(e) => {
@@ -87,6 +89,7 @@ export function PublishBox({ draft, changed, version }: Props) {
                 </span>
                 <Button
                   look="quiet"
+                  does="unplan"
                   onClick={() => afterwards(unplan.mutateAsync(p.id), () => announce('It is not planned any more.'))}
                 >
                   Call off
@@ -99,6 +102,7 @@ export function PublishBox({ draft, changed, version }: Props) {
       {changed && (
         <Button
           look="danger"
+          does="discard"
           disabled={discard.isPending}
           onClick={() =>
             afterwards(discard.mutateAsync({ version }), () => announce('The draft is what is live again.'))

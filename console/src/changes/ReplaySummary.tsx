@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useState } from 'react'
+import { useAsked } from '../session/may'
 import { formatMoment } from '../ui/clock'
 import { count } from '../ui/format'
 import { Mono } from '../ui/Mono'
@@ -15,7 +16,7 @@ const n = (count: number) => count.toLocaleString('en-GB')
 export function ReplaySummary() {
   const [by, setBy] = useState<string>()
   const [days, setDays] = useState(7)
-  const all = useQuery(replayOptions(days))
+  const all = useAsked('replay', replayOptions(days))
   const some = useQuery({ ...replayOptions(days, by), enabled: by !== undefined })
   if (all.isPending) return <Loading what="the recorded requests" />
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />

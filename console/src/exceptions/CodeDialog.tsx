@@ -18,6 +18,7 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
   return (
     <SaveDialog
       title="New code"
+      does="addCode"
       description="Whoever enters it at a held page comes past it for a while. It is shown once; only its hash is kept."
       action="Make the code"
       ready={reason.trim() !== '' && Number(minutes) > 0 && Number(uses) > 0}

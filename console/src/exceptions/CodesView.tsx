@@ -116,6 +116,7 @@ function CodeRow({ code: c }: { code: Code }) {
       </td>
       <td className={cellClass}>
         <Button
+          does="endCode"
           aria-label={`End the code for ${c.reason}`}
           onClick={() => afterwards(end.mutateAsync(c.id), () => announce('The code has ended.'))}
         >
@@ -141,6 +142,7 @@ function PassageRow({ passage: p }: { passage: Passage }) {
       <td className={cellClass}>{formatMoment(p.until)}</td>
       <td className={cellClass}>
         <Button
+          does="endPassage"
           aria-label={`End ${p.entries.join(', ')} for ${whoPassed(p)}`}
           onClick={() => afterwards(end.mutateAsync(p.id), () => announce('It is held again.'))}
         >

@@ -55,6 +55,7 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
   return (
     <SaveDialog
       title={exception ? `Exception: ${exception.name}` : 'New exception'}
+      does="putException"
       description="It counts before policies and after the baseline: for a person first, then a network, a group, everybody."
       wide
       action={exception ? 'Save' : then === 'allow' ? 'Allow it' : 'Block it'}

@@ -1,8 +1,8 @@
-import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useMemo, useState } from 'react'
 import { DraftMark } from '../draft/DraftMark'
+import { Concerns, useAsked, useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -40,6 +40,17 @@ const viewNames: Record<View, string> = {
   codes: 'Codes',
 }
 
+/** The operation that a view asks for. */
+const asks = { grants: 'getGrants', requests: 'getRequests', codes: 'getCodes' } as const
+
+/** The views that an account may see. */
+const seen = (may: ReturnType<typeof useMay>) =>
+  Object.fromEntries(
+    exceptionViews
+      .filter((v) => may(v in asks ? asks[v as keyof typeof asks] : 'getExceptions', { people: true }))
+      .map((v) => [v, viewNames[v]]),
+  ) as Record<View, string>
+
 const about: Partial<Record<View, string>> = {
   grants: 'Allowed at once and for some time, without publishing. They end by themselves.',
   requests: 'People who ask for a page that was refused. To allow it makes the narrowest grant, which holds at once.',
@@ -48,8 +59,9 @@ const about: Partial<Record<View, string>> = {
 
 /** All exceptions, by standing: in force now, ending soon, over. */
 export function ExceptionsPage() {
-  const all = useQuery(exceptionsOptions)
-  const { view = 'in-force', q = '' } = useSearch({ from: '/exceptions' })
+  const all = useAsked('getExceptions', exceptionsOptions)
+  const may = useMay()
+  const { view = may('getExceptions') ? 'in-force' : 'requests', q = '' } = useSearch({ from: '/exceptions' })
   const navigate = useNavigate({ from: '/exceptions' })
   const [open, setOpen] = useState<Exception | 'new' | null>(null)
   const used = useUsage(
@@ -62,9 +74,9 @@ export function ExceptionsPage() {
         inView(view, e) && `${e.name} ${e.entries} ${e.reason} ${whomSaid(e)}`.toLowerCase().includes(q.toLowerCase()),
     )
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
-  const grants = useQuery(grantsOptions)
-  const requests = useQuery(requestsOptions)
-  const codes = useQuery(codesOptions)
+  const grants = useAsked('getGrants', grantsOptions)
+  const requests = useAsked('getRequests', requestsOptions)
+  const codes = useAsked('getCodes', codesOptions)
   const own = view !== 'grants' && view !== 'requests' && view !== 'codes' // exceptions themselves
   const counts = {
     ...Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length])),
@@ -73,91 +85,98 @@ export function ExceptionsPage() {
     codes: codes.data?.passages.length ?? 0,
   }
   return (
-    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
-      <div className="flex items-end gap-3 pt-4 pb-3">
-        <div className="grow">
-          <h1 className="font-semibold text-xl">Exceptions</h1>
-          <p className="text-soft">
-            {about[view] ?? 'For some people, some pages, some days: each with a reason and, normally, an end.'}
-          </p>
+    <Concerns people>
+      <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
+        <div className="flex items-end gap-3 pt-4 pb-3">
+          <div className="grow">
+            <h1 className="font-semibold text-xl">Exceptions</h1>
+            <p className="text-soft">
+              {about[view] ?? 'For some people, some pages, some days: each with a reason and, normally, an end.'}
+            </p>
+          </div>
+          {view !== 'requests' && (
+            <Button
+              look="main"
+              does={view === 'grants' ? 'addGrant' : view === 'codes' ? 'addCode' : 'addException'}
+              onClick={() => setOpen('new')}
+            >
+              <Plus size={16} aria-hidden />{' '}
+              {view === 'grants' ? 'New grant' : view === 'codes' ? 'New code' : 'New exception'}
+            </Button>
+          )}
         </div>
-        {view !== 'requests' && (
-          <Button look="main" onClick={() => setOpen('new')}>
-            <Plus size={16} aria-hidden />{' '}
-            {view === 'grants' ? 'New grant' : view === 'codes' ? 'New code' : 'New exception'}
-          </Button>
+        <ViewButtons
+          names={seen(may)}
+          chosen={view}
+          counts={counts}
+          onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+        >
+          <span className="grow" />
+          <input
+            type="search"
+            aria-label="Filter exceptions"
+            placeholder="Filter"
+            value={q}
+            onChange={(e) =>
+              navigate({ search: (before) => ({ ...before, q: e.target.value || undefined }), replace: true })
+            }
+            className={`${fieldClass} h-8 w-56`}
+          />
+        </ViewButtons>
+        {view === 'grants' && <GrantsView filter={q} />}
+        {view === 'requests' && <RequestsView filter={q} />}
+        {view === 'codes' && <CodesView filter={q} making={open === 'new'} onMade={() => setOpen(null)} />}
+        {own && all.isPending && <Loading what="the exceptions" />}
+        {own && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
+        {own && all.data && shown.length === 0 && (
+          <EmptyNotice
+            title={all.data.length === 0 ? 'No exceptions yet' : 'None match'}
+            action={
+              all.data.length === 0 ? (
+                <Button look="main" does="addException" onClick={() => setOpen('new')}>
+                  Make the first exception
+                </Button>
+              ) : undefined
+            }
+          >
+            {all.data.length === 0
+              ? 'The quickest way to one is a trial: it offers the narrowest exception that would change the verdict.'
+              : 'Look at another state, or take the filter away.'}
+          </EmptyNotice>
+        )}
+        {own && shown.length > 0 && (
+          <table className="w-full border-collapse" onKeyDown={onRowKeys}>
+            <thead>
+              <tr>
+                <Head className="w-[36%]">Exception</Head>
+                <Head className="w-20">Then</Head>
+                <Head>Covers</Head>
+                <Head>For</Head>
+                <Head>Until</Head>
+                <Head right>Hits in 30 days</Head>
+                <Head className="w-8">
+                  <span className="sr-only">Do</span>
+                </Head>
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((e) => (
+                <Row key={e.id} exception={e} used={used?.get(e.id)} onOpen={() => setOpen(e)} />
+              ))}
+            </tbody>
+          </table>
+        )}
+        {open === 'new' && view === 'grants' && <GrantDialog onClose={() => setOpen(null)} />}
+        {open && view !== 'grants' && view !== 'codes' && (
+          <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />
         )}
       </div>
-      <ViewButtons
-        names={viewNames}
-        chosen={view}
-        counts={counts}
-        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
-      >
-        <span className="grow" />
-        <input
-          type="search"
-          aria-label="Filter exceptions"
-          placeholder="Filter"
-          value={q}
-          onChange={(e) =>
-            navigate({ search: (before) => ({ ...before, q: e.target.value || undefined }), replace: true })
-          }
-          className={`${fieldClass} h-8 w-56`}
-        />
-      </ViewButtons>
-      {view === 'grants' && <GrantsView filter={q} />}
-      {view === 'requests' && <RequestsView filter={q} />}
-      {view === 'codes' && <CodesView filter={q} making={open === 'new'} onMade={() => setOpen(null)} />}
-      {own && all.isPending && <Loading what="the exceptions" />}
-      {own && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
-      {own && all.data && shown.length === 0 && (
-        <EmptyNotice
-          title={all.data.length === 0 ? 'No exceptions yet' : 'None match'}
-          action={
-            all.data.length === 0 ? (
-              <Button look="main" onClick={() => setOpen('new')}>
-                Make the first exception
-              </Button>
-            ) : undefined
-          }
-        >
-          {all.data.length === 0
-            ? 'The quickest way to one is a trial: it offers the narrowest exception that would change the verdict.'
-            : 'Look at another state, or take the filter away.'}
-        </EmptyNotice>
-      )}
-      {own && shown.length > 0 && (
-        <table className="w-full border-collapse" onKeyDown={onRowKeys}>
-          <thead>
-            <tr>
-              <Head className="w-[36%]">Exception</Head>
-              <Head className="w-20">Then</Head>
-              <Head>Covers</Head>
-              <Head>For</Head>
-              <Head>Until</Head>
-              <Head right>Hits in 30 days</Head>
-              <Head className="w-8">
-                <span className="sr-only">Do</span>
-              </Head>
-            </tr>
-          </thead>
-          <tbody>
-            {shown.map((e) => (
-              <Row key={e.id} exception={e} used={used?.get(e.id)} onOpen={() => setOpen(e)} />
-            ))}
-          </tbody>
-        </table>
-      )}
-      {open === 'new' && view === 'grants' && <GrantDialog onClose={() => setOpen(null)} />}
-      {open && view !== 'grants' && view !== 'codes' && (
-        <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />
-      )}
-    </div>
+    </Concerns>
   )
 }
 
 function Row({ exception: e, used, onOpen }: { exception: Exception; used?: Used; onOpen: () => void }) {
+  const may = useMay()
   const save = useSaveException(e)
   const remove = useRemoveException()
   const announce = useAnnounce()
@@ -209,9 +228,10 @@ function Row({ exception: e, used, onOpen }: { exception: Exception; used?: Used
             </button>
           }
         >
-          <MenuItem onSelect={onOpen}>Change</MenuItem>
+          <MenuItem onSelect={onOpen}>{may('putException') ? 'Change' : 'Look at it'}</MenuItem>
           {e.state === 'in force' && (
             <MenuItem
+              does="putException"
               onSelect={() =>
                 afterwards(save.mutateAsync({ ...input, until: new Date().toISOString() }), () =>
                   announce(`Ended ${e.name}.`),
@@ -222,6 +242,7 @@ function Row({ exception: e, used, onOpen }: { exception: Exception; used?: Used
             </MenuItem>
           )}
           <MenuItem
+            does="putException"
             onSelect={() =>
               afterwards(save.mutateAsync({ ...input, off: !e.off }), () =>
                 announce(`${e.name} is switched ${e.off ? 'on' : 'off'}.`),
@@ -230,7 +251,10 @@ function Row({ exception: e, used, onOpen }: { exception: Exception; used?: Used
           >
             {e.off ? 'Switch on' : 'Switch off'}
           </MenuItem>
-          <MenuItem onSelect={() => afterwards(remove.mutateAsync(e), () => announce(`Deleted ${e.name}.`))}>
+          <MenuItem
+            does="removeException"
+            onSelect={() => afterwards(remove.mutateAsync(e), () => announce(`Deleted ${e.name}.`))}
+          >
             Delete
           </MenuItem>
         </Menu>

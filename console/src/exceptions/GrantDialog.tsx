@@ -45,6 +45,7 @@ export function GrantDialog({ begin, places, onClose }: Props) {
   return (
     <SaveDialog
       title="Grant"
+      does="addGrant"
       description="It holds at once, without publishing, counts as an exception does, and ends by itself. The baseline stands before it."
       wide
       action="Allow it now"

@@ -90,11 +90,15 @@ function Row({ grant: g }: { grant: Grant }) {
               </button>
             }
           >
-            <MenuItem onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}>
+            <MenuItem
+              does="endGrant"
+              onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
+            >
               End it now
             </MenuItem>
             {!g.kept && (
               <MenuItem
+                does="keepGrant"
                 onSelect={() =>
                   afterwards(keep.mutateAsync(g.id), (made) =>
                     announce(`The exception ${made.name} is in the draft. It holds once that is published.`),

@@ -80,7 +80,7 @@ function Row({ request: r, onRefuse }: { request: AccessRequest; onRefuse: () =>
           <span className="flex gap-2">
             <Menu
               trigger={
-                <Button look="main" aria-label={`Allow ${r.url}`}>
+                <Button look="main" does="grantRequest" aria-label={`Allow ${r.url}`}>
                   Allow
                 </Button>
               }
@@ -98,7 +98,7 @@ function Row({ request: r, onRefuse }: { request: AccessRequest; onRefuse: () =>
                 </MenuItem>
               ))}
             </Menu>
-            <Button onClick={onRefuse} aria-label={`Refuse ${r.url}`}>
+            <Button does="refuseRequest" onClick={onRefuse} aria-label={`Refuse ${r.url}`}>
               Refuse
             </Button>
           </span>
@@ -119,6 +119,7 @@ function RefuseDialog({ request, onClose }: { request: AccessRequest; onClose: (
   return (
     <SaveDialog
       title="Refuse the request"
+      does="refuseRequest"
       description={`${whoAsks(request)} asked for ${request.url}, and reads the answer.`}
       action="Refuse"
       ready={answer.trim() !== ''}

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { groupsOptions, networksOptions, peopleOptions } from '../people/peopleQueries'
+import { useAsked } from '../session/may'
 import { Check, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'
@@ -21,7 +22,7 @@ export function WhomFields({ whom, onChange, wrong }: Props) {
   const [addresses, setAddresses] = useState((whom.addresses ?? []).join(', '))
   const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
   const groups = useQuery(groupsOptions)
-  const networks = useQuery(networksOptions)
+  const networks = useAsked('getNetworks', networksOptions)
   return (
     <>
       <Check

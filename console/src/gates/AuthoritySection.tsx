@@ -1,6 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { meOptions } from '../session/sessionQueries'
 import { Button, buttonClass } from '../ui/Button'
 import { formatMoment, instantOf } from '../ui/clock'
 import { TextField } from '../ui/Field'
@@ -19,7 +18,6 @@ const stateNames: Record<Authority['state'], string> = {
 /** The authority in whose name gates open TLS connections, and its successor. */
 export function AuthoritySection() {
   const found = useQuery(authoritiesOptions)
-  const me = useQuery(meOptions)
   const [making, setMaking] = useState(false)
   if (found.isPending) return <Loading what="the authority" />
   if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
@@ -40,9 +38,9 @@ export function AuthoritySection() {
             Save as PEM
           </a>
         )}
-        {me.data?.owner && (
-          <Button onClick={() => setMaking(true)}>{found.data.length === 0 ? 'Make an authority' : 'Successor'}</Button>
-        )}
+        <Button does="makeAuthority" onClick={() => setMaking(true)}>
+          {found.data.length === 0 ? 'Make an authority' : 'Successor'}
+        </Button>
       </div>
       {found.data.length === 0 && (
         <p className="text-soft text-sm">
@@ -75,6 +73,7 @@ function AuthorityDialog({ first, onClose }: { first: boolean; onClose: () => vo
   return (
     <SaveDialog
       title={first ? 'Make an authority' : 'Make a successor'}
+      does="makeAuthority"
       description={
         first
           ? 'Clients have to trust it before connections are opened; hand its certificate out first.'

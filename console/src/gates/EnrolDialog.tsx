@@ -14,6 +14,7 @@ export function EnrolDialog({ onMade, onClose }: Props) {
   return (
     <SaveDialog
       title="Enrol a gate"
+      does="enrolGate"
       description="A gate on another machine enrols with a code, once. It then fetches what is live, and decides by it also while the service is away."
       action="Make the code"
       ready={name.trim() !== ''}

@@ -1,7 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useEffect, useRef, useState } from 'react'
-import { meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -20,7 +19,6 @@ import { ZoneSection } from './ZoneSection'
 /** The gates, what they run, what they decided last, and how clients come to them. */
 export function GatesPage() {
   const found = useQuery(gatesOptions)
-  const me = useQuery(meOptions)
   const [enrolling, setEnrolling] = useState(false)
   const [made, setMade] = useState<Enrolment>()
   return (
@@ -30,7 +28,9 @@ export function GatesPage() {
           <h1 className="font-semibold text-xl">Gates</h1>
           <p className="text-soft">Where requests are decided. Each says what it runs, and records what it decides.</p>
         </div>
-        {me.data?.owner && <Button onClick={() => setEnrolling(true)}>Enrol a gate</Button>}
+        <Button does="enrolGate" onClick={() => setEnrolling(true)}>
+          Enrol a gate
+        </Button>
       </div>
       {made && <NewEnrolment enrolment={made} />}
       {enrolling && <EnrolDialog onMade={setMade} onClose={() => setEnrolling(false)} />}
@@ -115,7 +115,6 @@ function GateTable({ gates, live }: { gates: Gate[]; live: number }) {
 }
 
 function GateRow({ gate: g, live }: { gate: Gate; live: number }) {
-  const me = useQuery(meOptions)
   const retire = useRetireGate()
   const announce = useAnnounce()
   const rate = useRate(g)
@@ -156,8 +155,9 @@ function GateRow({ gate: g, live }: { gate: Gate; live: number }) {
         )}
       </td>
       <td className={cellClass}>
-        {g.elsewhere && me.data?.owner && (
+        {g.elsewhere && (
           <Button
+            does="retireGate"
             aria-label={`Retire ${g.name}`}
             disabled={retire.isPending}
             onClick={() =>
@@ -202,6 +202,7 @@ function Refusals({ gates }: { gates: Gate[] }) {
               {count(r.times, 'time', 'times')} by {count(r.clients, 'client', 'clients')}, last {formatMoment(r.last)}
             </span>
             <Button
+              does="neverOpen"
               aria-label={`Never open connections to ${r.host}`}
               disabled={neverOpen.isPending}
               onClick={() => leaveClosed(r.host)}

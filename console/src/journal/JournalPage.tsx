@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import { lazy, Suspense, useState } from 'react'
+import { useNames } from '../session/may'
 import { Button, buttonClass } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
 import { count, formatNumber } from '../ui/format'
@@ -36,7 +37,7 @@ export function JournalPage() {
   const columns = readColumns(cols)
   const tail = useTail(q, follow, paused)
   const found = useQuery({ ...recordsOptions(q, before), enabled: !follow })
-  const summary = useQuery(summaryOptions(q))
+  const summary = useQuery(summaryOptions(q, useNames()))
   const search = (next: string) =>
     navigate({ search: (s) => ({ ...s, q: next || undefined, before: undefined, record: undefined }) })
   const open = (id?: string) => navigate({ search: (s) => ({ ...s, record: id }) })

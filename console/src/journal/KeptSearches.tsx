@@ -97,6 +97,7 @@ function KeepDialog({ kept, q, columns, onClose }: { kept?: Kept; q: string; col
   return (
     <SaveDialog
       title={kept ? 'Kept search' : 'Keep this search'}
+      does="addSearch"
       description="With its columns."
       action="Keep it"
       ready={name.trim() !== ''}

@@ -1,4 +1,3 @@
-import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { AddToListDialog } from '../categories/AddToListDialog'
 import { CorrectDialog } from '../categories/CorrectDialog'
@@ -7,6 +6,7 @@ import { ExceptionDialog } from '../exceptions/ExceptionDialog'
 import { GrantDialog } from '../exceptions/GrantDialog'
 import { peopleOptions } from '../people/peopleQueries'
 import { placesOf } from '../places/places'
+import { type Does, useAsked, useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { buttonClass } from '../ui/Button'
@@ -20,26 +20,28 @@ export function RecordActions({ record: r }: { record: JournalRecord }) {
   const [open, setOpen] = useState<What | null>(null)
   const expect = useAddExpectation()
   const announce = useAnnounce()
-  const found = useQuery({ ...peopleOptions(r.who ?? ''), enabled: r.who !== undefined })
+  const may = useMay()
+  const found = useAsked('getPeople', { ...peopleOptions(r.who ?? ''), enabled: r.who !== undefined })
   const person = found.data?.items.find((p) => p.fullName === r.who || p.name === r.who)
   const places = placesOf(r.url)
   const passes = r.verdict === 'allow' || r.verdict === 'watch'
   const ref = person && { id: person.id, name: person.fullName || person.name }
   const whom = ref ? { persons: [ref] } : {}
   const begin = { entries: [places[0]?.entry ?? ''], for: whom }
-  const button = (label: string, act: () => void) => (
-    <button type="button" className={`${buttonClass()} h-7! px-2!`} onClick={act}>
-      {label}
-    </button>
-  )
+  const button = (label: string, does: Does, act: () => void) =>
+    may(does, { people: does === 'addGrant' }) && (
+      <button type="button" className={`${buttonClass()} h-7! px-2!`} onClick={act}>
+        {label}
+      </button>
+    )
   const close = () => setOpen(null)
   return (
     <div className="flex flex-wrap gap-2 pb-3 text-sm">
-      {!passes && button('Allow now…', () => setOpen('grant'))}
-      {button(passes ? 'Block…' : 'Allow…', () => setOpen('exception'))}
-      {button('Correct…', () => setOpen('correct'))}
-      {button('Add to a list…', () => setOpen('list'))}
-      {button('Expect this', () =>
+      {!passes && button('Allow now…', 'addGrant', () => setOpen('grant'))}
+      {button(passes ? 'Block…' : 'Allow…', 'addException', () => setOpen('exception'))}
+      {button('Correct…', 'correct', () => setOpen('correct'))}
+      {button('Add to a list…', 'addEntries', () => setOpen('list'))}
+      {button('Expect this', 'addExpectation', () =>
         afterwards(
           expect.mutateAsync({
             urls: [r.url],

@@ -41,14 +41,16 @@ export const recordsOptions = (q: string, before?: string) =>
   })
 
 /** What a query selects, counted by fields and over time. */
-export const summaryOptions = (q: string) =>
+export const summaryOptions = (q: string, names: boolean) =>
   queryOptions({
-    queryKey: ['journal', 'summary', q],
+    queryKey: ['journal', 'summary', q, names],
     placeholderData: keepPreviousData,
     retry: false,
     queryFn: () =>
       data(
-        api.GET('/api/v1/journal/summary', { params: { query: { q, by: [...facetFields], top: 6, over: 'auto' } } }),
+        api.GET('/api/v1/journal/summary', {
+          params: { query: { q, by: facetFields.filter((f) => names || f !== 'person'), top: 6, over: 'auto' } },
+        }),
       ),
   })
 

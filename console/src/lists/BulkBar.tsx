@@ -33,8 +33,12 @@ export function BulkBar({ list, which, chosen, onDone }: Props) {
   return (
     <>
       <span>{count(chosen, 'line', 'lines')} chosen</span>
-      <Button onClick={() => setOpen('set')}>Set note, end, switch</Button>
-      <Button onClick={() => setOpen('copy')}>Move or copy</Button>
+      <Button does="editEntries" onClick={() => setOpen('set')}>
+        Set note, end, switch
+      </Button>
+      <Button does="copyEntries" onClick={() => setOpen('copy')}>
+        Move or copy
+      </Button>
       <Button
         look="danger"
         disabled={behind || remove.isPending}
@@ -74,6 +78,7 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   return (
     <SaveDialog
       title={`Set ${count(chosen, 'line', 'lines')}`}
+      does="editEntries"
       description="What you leave alone stays as it is with each of them."
       action="Set them"
       ready={!nothing && !behind}

@@ -1,5 +1,5 @@
-import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useAsked } from '../session/may'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
@@ -14,7 +14,7 @@ import { useUndo } from './useUndo'
 export function CompanionsDialog({ list, onClose }: { list: List; onClose: () => void }) {
   const find = useCompanions(list.id)
   const add = useAddLines(list.id)
-  const recorded = useQuery(recordedCompanionsOptions(list.id))
+  const recorded = useAsked('getCompanions', recordedCompanionsOptions(list.id))
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set())
   const announce = useAnnounce()
   const undo = useUndo(list)
@@ -133,6 +133,7 @@ export function CompanionsDialog({ list, onClose }: { list: List; onClose: () =>
         </span>
         <Button onClick={onClose}>Close</Button>
         <Button
+          does="addEntries"
           look="main"
           disabled={chosen.size === 0 || add.isPending}
           onClick={() =>

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { clsx } from 'clsx'
 import { useEffect, useMemo, useRef, useState } from 'react'
+import { useMay } from '../session/may'
 import { Button } from '../ui/Button'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
@@ -56,7 +57,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
       <EmptyNotice
         title="No entries yet"
         action={
-          <Button look="main" onClick={onAdd}>
+          <Button look="main" does="addEntries" onClick={onAdd}>
             Add the first entries
           </Button>
         }
@@ -167,6 +168,7 @@ type RowProps = {
 }
 
 function EntryRow({ entry, used, list, index, measure, chosen, onToggle }: RowProps) {
+  const may = useMay()
   const cell = 'border-rule border-b px-3 py-1.5 align-top first:pl-0 last:pr-0'
   return (
     <tr
@@ -178,6 +180,7 @@ function EntryRow({ entry, used, list, index, measure, chosen, onToggle }: RowPr
       <td className={cell}>
         <input
           type="checkbox"
+          hidden={!may('removeEntries')}
           aria-label={`Choose ${entry.text}`}
           checked={chosen}
           onChange={() => onToggle(entry.id)}

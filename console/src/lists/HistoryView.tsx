@@ -65,6 +65,7 @@ export function HistoryView({ list }: { list: List }) {
                       </Button>
                       <Button
                         look="quiet"
+                        does="takeBack"
                         disabled={back.isPending}
                         onClick={() =>
                           back.mutate(c.version, {

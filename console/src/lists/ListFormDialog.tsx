@@ -29,7 +29,7 @@ export function ListFormDialog({ initial, save, ...frame }: Props) {
     throw new ApiProblem(422, 'Something in the form is wrong.', new Map(fields))
   }
   return (
-    <SaveDialog {...frame} ready save={checked}>
+    <SaveDialog {...frame} does="editList" ready save={checked}>
       {(wrong) => (
         <>
           <TextField

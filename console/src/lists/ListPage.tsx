@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
 import { Download, Ellipsis, FileUp, Network, Pencil, Plus, Trash2 } from 'lucide-react'
 import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
+import { Concerns } from '../session/may'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass, IconButton } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
@@ -47,7 +48,11 @@ export function ListPage() {
       </div>
     )
   }
-  return <Loaded key={id} list={list.data} />
+  return (
+    <Concerns list={id}>
+      <Loaded key={id} list={list.data} />
+    </Concerns>
+  )
 }
 
 function Loaded({ list }: { list: List }) {
@@ -80,10 +85,10 @@ function Loaded({ list }: { list: List }) {
           </p>
         </div>
         <div className="flex shrink-0 gap-2 pt-1">
-          <Button look="main" onClick={() => setOpen('paste')}>
+          <Button look="main" does="addEntries" onClick={() => setOpen('paste')}>
             <Plus size={16} aria-hidden /> Add entries
           </Button>
-          <Button onClick={() => setOpen('file')}>
+          <Button does="importEntries" onClick={() => setOpen('file')}>
             <FileUp size={16} aria-hidden /> Import a file
           </Button>
           <Menu
@@ -101,13 +106,13 @@ function Loaded({ list }: { list: List }) {
                 <Download size={15} aria-hidden /> Save as {name}
               </MenuItem>
             ))}
-            <MenuItem onSelect={() => setOpen('companions')}>
+            <MenuItem does="findCompanions" onSelect={() => setOpen('companions')}>
               <Network size={15} aria-hidden /> What a page needs
             </MenuItem>
-            <MenuItem onSelect={() => setOpen('edit')}>
+            <MenuItem does="editList" onSelect={() => setOpen('edit')}>
               <Pencil size={15} aria-hidden /> Rename, describe, mark
             </MenuItem>
-            <MenuItem onSelect={() => setOpen('delete')}>
+            <MenuItem does="deleteList" onSelect={() => setOpen('delete')}>
               <Trash2 size={15} aria-hidden /> Delete the list
             </MenuItem>
           </Menu>

@@ -46,7 +46,7 @@ export function ListsPage() {
           onChange={(e) => setSearch({ q: e.target.value || undefined })}
           className={`${fieldClass} h-8 w-56`}
         />
-        <Button look="main" onClick={() => setMaking(true)}>
+        <Button look="main" does="createList" onClick={() => setMaking(true)}>
           <Plus size={16} aria-hidden /> New list
         </Button>
       </div>
@@ -56,7 +56,7 @@ export function ListsPage() {
         <EmptyNotice
           title="No lists yet"
           action={
-            <Button look="main" onClick={() => setMaking(true)}>
+            <Button look="main" does="createList" onClick={() => setMaking(true)}>
               Make the first list
             </Button>
           }

@@ -112,11 +112,12 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
       </label>
       {others()}
       <div className="flex gap-2">
-        <Button type="submit" look="main" disabled={form.url === '' || set.isPending}>
+        <Button type="submit" look="main" does="setSource" disabled={form.url === '' || set.isPending}>
           {source ? 'Save' : 'Have it pulled'}
         </Button>
         {source && (
           <Button
+            does="removeSource"
             onClick={() =>
               afterwards(remove.mutateAsync(), () => announce('It is no longer pulled; its entries stay.'))
             }
@@ -168,11 +169,11 @@ function Status({ list, source }: { list: List; source: Source }) {
       </dl>
       {pull.error && <ProblemNotice error={pull.error} />}
       <div className="flex gap-2">
-        <Button onClick={() => run(false)} disabled={pull.isPending}>
+        <Button does="pullSource" onClick={() => run(false)} disabled={pull.isPending}>
           {pull.isPending ? 'Pulling…' : 'Pull now'}
         </Button>
         {source.result === 'refused' && (
-          <Button look="danger" onClick={() => run(true)} disabled={pull.isPending}>
+          <Button look="danger" does="pullSource" onClick={() => run(true)} disabled={pull.isPending}>
             Pull, however much goes
           </Button>
         )}

@@ -88,6 +88,7 @@ function Editing({ list, opened, whole }: { list: List; opened: Opened; whole: b
           {dirty ? `Not saved: ${told(change)}.` : 'Saved.'} Ctrl-F searches, Ctrl-Z undoes.
         </span>
         <Button
+          does="rewriteList"
           disabled={!dirty || saving.isPending}
           onClick={() => {
             setNow(opened.text)
@@ -96,7 +97,7 @@ function Editing({ list, opened, whole }: { list: List; opened: Opened; whole: b
         >
           Discard the changes
         </Button>
-        <Button look="main" disabled={!dirty || saving.isPending} onClick={save}>
+        <Button look="main" does="rewriteList" disabled={!dirty || saving.isPending} onClick={save}>
           {saving.isPending ? 'Saving…' : 'Save'}
         </Button>
       </div>

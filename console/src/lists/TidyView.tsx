@@ -58,7 +58,9 @@ export function TidyView({ list }: { list: List }) {
         ))}
         <span className="grow" />
         {absorbable > 0 && (
-          <Button onClick={() => setAbsorbing(true)}>Absorb all {formatNumber(absorbable)} that change nothing</Button>
+          <Button does="tidyList" onClick={() => setAbsorbing(true)}>
+            Absorb all {formatNumber(absorbable)} that change nothing
+          </Button>
         )}
       </div>
       {remove.error && <ProblemNotice error={remove.error} />}
@@ -96,6 +98,7 @@ export function TidyView({ list }: { list: List }) {
                 </td>
                 <td className={`${cellClass} text-right`}>
                   <Button
+                    does="removeEntries"
                     disabled={remove.isPending}
                     aria-label={`Take it out: ${f.entry.pattern}`}
                     onClick={() =>

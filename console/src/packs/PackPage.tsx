@@ -86,11 +86,11 @@ function Loaded({ pack }: { pack: Pack }) {
         </div>
         <div className="flex shrink-0 gap-2 pt-1">
           {pack.url !== '' && (
-            <Button disabled={busy} onClick={() => run({})}>
+            <Button does="pullPack" disabled={busy} onClick={() => run({})}>
               <RefreshCw size={15} aria-hidden /> Pull now
             </Button>
           )}
-          <Button disabled={busy} onClick={() => file.current?.click()}>
+          <Button does="importPack" disabled={busy} onClick={() => file.current?.click()}>
             <FileUp size={16} aria-hidden /> Import a file
           </Button>
           <input
@@ -106,6 +106,7 @@ function Loaded({ pack }: { pack: Pack }) {
           />
           {pack.canUndo && (
             <Button
+              does="undoPack"
               disabled={busy || undo.isPending}
               onClick={() =>
                 afterwards(undo.mutateAsync(), (after) =>
@@ -127,7 +128,7 @@ function Loaded({ pack }: { pack: Pack }) {
       {pack.result === 'refused' && !busy && pack.url !== '' && (
         <div className="flex items-center gap-3 border-clay border-l-3 bg-clay-wash px-3 py-2 text-sm">
           <p className="grow">{pack.told}</p>
-          <Button look="danger" onClick={() => run({ force: true })}>
+          <Button look="danger" does="pullPack" onClick={() => run({ force: true })}>
             Pull, however much goes
           </Button>
         </div>

@@ -38,7 +38,7 @@ export function SettingsView({ pack }: { pack: Pack }) {
         ])}
       />
       <div className="flex gap-2">
-        <Button type="submit" look="main" disabled={edit.isPending}>
+        <Button type="submit" look="main" does="editPack" disabled={edit.isPending}>
           Save
         </Button>
         <span className="grow" />
@@ -58,7 +58,7 @@ export function SettingsView({ pack }: { pack: Pack }) {
             </Button>
           </>
         ) : (
-          <Button look="danger" onClick={() => setSure(true)}>
+          <Button look="danger" does="deletePack" onClick={() => setSure(true)}>
             Take it out of the catalogue
           </Button>
         )}

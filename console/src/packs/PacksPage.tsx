@@ -3,6 +3,7 @@ import { Link, useNavigate } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
+import { May } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -30,7 +31,7 @@ export function PacksPage() {
             Files of category data that somebody keeps. Of several, the first that knows a site says what it is.
           </p>
         </div>
-        <Button look="main" onClick={() => setAdding(true)}>
+        <Button look="main" does="createPack" onClick={() => setAdding(true)}>
           <Plus size={16} aria-hidden /> Add a pack
         </Button>
       </div>
@@ -40,7 +41,7 @@ export function PacksPage() {
         <EmptyNotice
           title="No packs yet"
           action={
-            <Button look="main" onClick={() => setAdding(true)}>
+            <Button look="main" does="createPack" onClick={() => setAdding(true)}>
               Add the first pack
             </Button>
           }
@@ -115,6 +116,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   return (
     <SaveDialog
       title="Add a pack"
+      does="createPack"
       description="It says nothing until its first file is in."
       action="Add it"
       ready={form.name.trim() !== ''}
@@ -157,6 +159,7 @@ function Keys() {
             </span>
             <Button
               look="quiet"
+              does="distrustKey"
               onClick={() =>
                 afterwards(distrust.mutateAsync(k.key), () =>
                   announce(`${k.name} is no longer trusted.`, {
@@ -171,37 +174,39 @@ function Keys() {
           </li>
         ))}
       </ul>
-      <form
-        className="flex items-start gap-3"
-        onSubmit={(event) => {
-          event.preventDefault()
-          afterwards(trust.mutateAsync(form), () => {
-            announce(`Packs signed by ${form.name} are trusted.`)
-            setForm({ name: '', key: '' })
-          })
-        }}
-      >
-        <div className="w-44 shrink-0">
-          <TextField
-            label="Whose key"
-            value={form.name}
-            onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={wrong('name')}
-          />
-        </div>
-        <div className="grow">
-          <TextField
-            label="Public key"
-            className="mono"
-            value={form.key}
-            onChange={(e) => setForm({ ...form, key: e.target.value })}
-            error={wrong('key')}
-          />
-        </div>
-        <Button type="submit" className="mt-6 h-9!" disabled={form.name === '' || form.key === '' || trust.isPending}>
-          Trust it
-        </Button>
-      </form>
+      <May does="trustKey">
+        <form
+          className="flex items-start gap-3"
+          onSubmit={(event) => {
+            event.preventDefault()
+            afterwards(trust.mutateAsync(form), () => {
+              announce(`Packs signed by ${form.name} are trusted.`)
+              setForm({ name: '', key: '' })
+            })
+          }}
+        >
+          <div className="w-44 shrink-0">
+            <TextField
+              label="Whose key"
+              value={form.name}
+              onChange={(e) => setForm({ ...form, name: e.target.value })}
+              error={wrong('name')}
+            />
+          </div>
+          <div className="grow">
+            <TextField
+              label="Public key"
+              className="mono"
+              value={form.key}
+              onChange={(e) => setForm({ ...form, key: e.target.value })}
+              error={wrong('key')}
+            />
+          </div>
+          <Button type="submit" className="mt-6 h-9!" disabled={form.name === '' || form.key === '' || trust.isPending}>
+            Trust it
+          </Button>
+        </form>
+      </May>
       {others()}
     </section>
   )

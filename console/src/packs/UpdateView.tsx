@@ -54,10 +54,10 @@ export function UpdateView({ pack }: { pack: Pack }) {
         </p>
         {pack.waiting && !chosen && (
           <>
-            <Button look="main" disabled={settle.isPending} onClick={() => act('accept')}>
+            <Button look="main" does="acceptPack" disabled={settle.isPending} onClick={() => act('accept')}>
               Put it in force
             </Button>
-            <Button disabled={settle.isPending} onClick={() => act('refuse')}>
+            <Button does="refusePack" disabled={settle.isPending} onClick={() => act('refuse')}>
               Leave it aside
             </Button>
           </>

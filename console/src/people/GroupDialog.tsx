@@ -45,6 +45,7 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
   return (
     <SaveDialog
       title={group ? `Group: ${group.name}` : 'New group'}
+      does="putGroup"
       description="People are put into it on the page. Whatever comes from these networks, machines and addresses is in it, too."
       wide
       action={group ? 'Save' : 'Make the group'}

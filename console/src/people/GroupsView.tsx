@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import { type DragEvent, useState } from 'react'
+import { useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -19,6 +20,7 @@ const dragged = 'application/x-widelark-people'
 export function GroupsAndPeople() {
   const { q = '', group } = useSearch({ from: '/people' })
   const navigate = useNavigate({ from: '/people' })
+  const may = useMay()
   const groups = useQuery(groupsOptions)
   const people = useQuery(peopleOptions(useSettled(q), group))
   const [chosen, setChosen] = useState<string[]>([])
@@ -80,7 +82,7 @@ export function GroupsAndPeople() {
           <span className="text-soft">{people.data && formatNumber(people.data.total)}</span>
           {current && (
             <Button look="quiet" onClick={() => setEdited(current)}>
-              Change the group
+              {may('putGroup') ? 'Change the group' : 'What it is'}
             </Button>
           )}
           <span className="grow" />
@@ -147,10 +149,11 @@ export function GroupsAndPeople() {
             </thead>
             <tbody>
               {people.data?.items.map((p) => (
-                <tr key={p.id} draggable onDragStart={(e) => drag(e, p)} className="hover:bg-wash">
+                <tr key={p.id} draggable={may('movePeople')} onDragStart={(e) => drag(e, p)} className="hover:bg-wash">
                   <td className={cellClass}>
                     <input
                       type="checkbox"
+                      hidden={!may('movePeople')}
                       aria-label={`Choose ${p.fullName || p.name}`}
                       checked={chosen.includes(p.id)}
                       onChange={(e) =>

@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
+import { May } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -29,30 +30,32 @@ export function MachinesView() {
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />
   return (
     <div className="flex flex-col gap-3 overflow-y-auto pt-3">
-      <form onSubmit={submit} className="grid grid-cols-[1fr_1fr_2fr_auto] items-end gap-3">
-        <TextField
-          label="Name"
-          value={form.name}
-          onChange={(e) => setForm({ ...form, name: e.target.value })}
-          placeholder="Bedside 4-12"
-          error={wrong('name')}
-        />
-        <TextField
-          label="Address"
-          value={form.address}
-          onChange={(e) => setForm({ ...form, address: e.target.value })}
-          placeholder="10.40.41.12"
-          error={wrong('address')}
-        />
-        <TextField
-          label="Description"
-          value={form.description}
-          onChange={(e) => setForm({ ...form, description: e.target.value })}
-        />
-        <Button type="submit" look="main" className="h-9!" disabled={form.name === '' || form.address === ''}>
-          Add the machine
-        </Button>
-      </form>
+      <May does="addMachine">
+        <form onSubmit={submit} className="grid grid-cols-[1fr_1fr_2fr_auto] items-end gap-3">
+          <TextField
+            label="Name"
+            value={form.name}
+            onChange={(e) => setForm({ ...form, name: e.target.value })}
+            placeholder="Bedside 4-12"
+            error={wrong('name')}
+          />
+          <TextField
+            label="Address"
+            value={form.address}
+            onChange={(e) => setForm({ ...form, address: e.target.value })}
+            placeholder="10.40.41.12"
+            error={wrong('address')}
+          />
+          <TextField
+            label="Description"
+            value={form.description}
+            onChange={(e) => setForm({ ...form, description: e.target.value })}
+          />
+          <Button type="submit" look="main" className="h-9!" disabled={form.name === '' || form.address === ''}>
+            Add the machine
+          </Button>
+        </form>
+      </May>
       {others()}
       {remove.error && <ProblemNotice error={remove.error} />}
       <table className="w-full border-collapse">
@@ -77,6 +80,7 @@ export function MachinesView() {
               <td className={cellClass}>
                 <Button
                   look="quiet"
+                  does="removeMachine"
                   aria-label={`Delete ${m.name}`}
                   onClick={() => afterwards(remove.mutateAsync(m), () => announce(`Deleted ${m.name}.`))}
                 >

@@ -19,7 +19,9 @@ export function NetworksView() {
     <div className="overflow-y-auto pt-3">
       <div className="flex items-center gap-3 pb-2">
         <p className="grow text-soft">Where several ranges hold an address, the most specific counts.</p>
-        <Button onClick={() => setOpen('new')}>New network</Button>
+        <Button does="addNetwork" onClick={() => setOpen('new')}>
+          New network
+        </Button>
       </div>
       {all.data.length === 0 ? (
         <EmptyNotice title="No networks yet">
@@ -93,6 +95,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
   return (
     <SaveDialog
       title={network ? `Network: ${network.name}` : 'New network'}
+      does="putNetwork"
       description="Requests from these addresses belong to the groups that hold the network."
       action={network ? 'Save' : 'Make the network'}
       ready={name.trim() !== '' && ranges.trim() !== ''}

@@ -1,6 +1,7 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus, Upload } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
+import { useMay } from '../session/may'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { ViewButtons } from '../ui/ViewButtons'
@@ -15,8 +16,17 @@ import { WhoIs } from './WhoIs'
 
 const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines', presences: 'Presences' }
 
+/** The operation that a view asks for. */
+const asks = {
+  people: 'getPeople',
+  networks: 'getNetworks',
+  machines: 'getMachines',
+  presences: 'getPresences',
+} as const
+
 /** Groups with their people, networks, machines, and a search for who somebody is. */
 export function PeoplePage() {
+  const may = useMay()
   const { view = 'people', who = '' } = useSearch({ from: '/people' })
   const navigate = useNavigate({ from: '/people' })
   const [text, setText] = useState(who)
@@ -32,18 +42,22 @@ export function PeoplePage() {
           <h1 className="font-semibold text-xl">People</h1>
           <p className="text-soft">Who asks, and which groups they belong to. Policies and exceptions are for these.</p>
         </div>
-        <Button onClick={() => setOpen('import')}>
+        <Button does="importPeople" onClick={() => setOpen('import')}>
           <Upload size={15} aria-hidden /> Import
         </Button>
-        <Button onClick={() => setOpen('group')}>
+        <Button does="addGroup" onClick={() => setOpen('group')}>
           <Plus size={15} aria-hidden /> Group
         </Button>
-        <Button look="main" onClick={() => setOpen('person')}>
+        <Button look="main" does="addPerson" onClick={() => setOpen('person')}>
           <Plus size={15} aria-hidden /> Person
         </Button>
       </div>
       <ViewButtons
-        names={viewNames}
+        names={
+          Object.fromEntries(
+            Object.entries(viewNames).filter(([v]) => may(asks[v as keyof typeof asks], { people: true })),
+          ) as typeof viewNames
+        }
         chosen={view}
         onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
       >

@@ -19,6 +19,7 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
   return (
     <SaveDialog
       title={person ? person.fullName || person.name : 'New person'}
+      does="putPerson"
       description="A request of this person belongs to these groups, wherever it comes from."
       action={person ? 'Save' : 'Add the person'}
       ready={form.name.trim() !== ''}

@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
+import { Concerns, May } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -37,80 +38,85 @@ export function PresencesView() {
   if (all.isPending) return <Loading what="who is where" />
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />
   return (
-    <div className="flex flex-col gap-3 overflow-y-auto pt-3">
-      <p className="text-soft">
-        Requests from an address are taken for those of the person who is there, at gates and in trials. It holds at
-        once, without publishing.
-      </p>
-      <form onSubmit={submit} className="grid grid-cols-[2fr_1fr_1fr_auto] items-end gap-3">
-        <TextField
-          label="Person"
-          value={form.person}
-          onChange={(e) => setForm({ ...form, person: e.target.value })}
-          placeholder="Kay Moran"
-          error={wrong('person')}
-        />
-        <TextField
-          label="Address"
-          value={form.address}
-          onChange={(e) => setForm({ ...form, address: e.target.value })}
-          placeholder="10.40.20.7"
-          error={wrong('address')}
-        />
-        <Choice
-          label="How long"
-          value={form.minutes}
-          onChange={(minutes) => setForm({ ...form, minutes })}
-          options={lengths}
-        />
-        <Button type="submit" look="main" className="h-9!" disabled={form.person === '' || form.address === ''}>
-          Is there
-        </Button>
-      </form>
-      {others()}
-      {end.error && <ProblemNotice error={end.error} />}
-      {all.data.length === 0 ? (
-        <p className="py-4 text-soft">Nobody is known to be at any address.</p>
-      ) : (
-        <table className="w-full border-collapse">
-          <thead>
-            <tr>
-              <Head>Person</Head>
-              <Head>Address</Head>
-              <Head>Since</Head>
-              <Head>Until</Head>
-              <Head>Known by</Head>
-              <Head className="w-20">
-                <span className="sr-only">Do</span>
-              </Head>
-            </tr>
-          </thead>
-          <tbody>
-            {all.data.map((p) => (
-              <tr key={p.address} className="hover:bg-wash">
-                <td className={`${cellClass} font-semibold`}>{p.person.name}</td>
-                <td className={cellClass}>
-                  <Mono>{p.address}</Mono>
-                </td>
-                <td className={cellClass}>{formatMoment(p.from)}</td>
-                <td className={cellClass}>{formatMoment(p.until)}</td>
-                <td className={`${cellClass} text-soft`}>{p.how || p.madeBy}</td>
-                <td className={cellClass}>
-                  <Button
-                    look="quiet"
-                    aria-label={`End the presence at ${p.address}`}
-                    onClick={() =>
-                      afterwards(end.mutateAsync(p.address), () => announce(`Nobody is known to be at ${p.address}.`))
-                    }
-                  >
-                    End
-                  </Button>
-                </td>
+    <Concerns people>
+      <div className="flex flex-col gap-3 overflow-y-auto pt-3">
+        <p className="text-soft">
+          Requests from an address are taken for those of the person who is there, at gates and in trials. It holds at
+          once, without publishing.
+        </p>
+        <May does="setPresence">
+          <form onSubmit={submit} className="grid grid-cols-[2fr_1fr_1fr_auto] items-end gap-3">
+            <TextField
+              label="Person"
+              value={form.person}
+              onChange={(e) => setForm({ ...form, person: e.target.value })}
+              placeholder="Kay Moran"
+              error={wrong('person')}
+            />
+            <TextField
+              label="Address"
+              value={form.address}
+              onChange={(e) => setForm({ ...form, address: e.target.value })}
+              placeholder="10.40.20.7"
+              error={wrong('address')}
+            />
+            <Choice
+              label="How long"
+              value={form.minutes}
+              onChange={(minutes) => setForm({ ...form, minutes })}
+              options={lengths}
+            />
+            <Button type="submit" look="main" className="h-9!" disabled={form.person === '' || form.address === ''}>
+              Is there
+            </Button>
+          </form>
+        </May>
+        {others()}
+        {end.error && <ProblemNotice error={end.error} />}
+        {all.data.length === 0 ? (
+          <p className="py-4 text-soft">Nobody is known to be at any address.</p>
+        ) : (
+          <table className="w-full border-collapse">
+            <thead>
+              <tr>
+                <Head>Person</Head>
+                <Head>Address</Head>
+                <Head>Since</Head>
+                <Head>Until</Head>
+                <Head>Known by</Head>
+                <Head className="w-20">
+                  <span className="sr-only">Do</span>
+                </Head>
               </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </div>
+            </thead>
+            <tbody>
+              {all.data.map((p) => (
+                <tr key={p.address} className="hover:bg-wash">
+                  <td className={`${cellClass} font-semibold`}>{p.person.name}</td>
+                  <td className={cellClass}>
+                    <Mono>{p.address}</Mono>
+                  </td>
+                  <td className={cellClass}>{formatMoment(p.from)}</td>
+                  <td className={cellClass}>{formatMoment(p.until)}</td>
+                  <td className={`${cellClass} text-soft`}>{p.how || p.madeBy}</td>
+                  <td className={cellClass}>
+                    <Button
+                      look="quiet"
+                      does="endPresence"
+                      aria-label={`End the presence at ${p.address}`}
+                      onClick={() =>
+                        afterwards(end.mutateAsync(p.address), () => announce(`Nobody is known to be at ${p.address}.`))
+                      }
+                    >
+                      End
+                    </Button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+    </Concerns>
   )
 }

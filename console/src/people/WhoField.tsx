@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useId } from 'react'
+import { useAsked } from '../session/may'
 import { fieldClass } from '../ui/Field'
 import { useSettled } from '../ui/useSettled'
 import { groupsOptions, machinesOptions, peopleOptions } from './peopleQueries'
@@ -11,7 +12,7 @@ type Props = { label: string; value: string; onChange: (text: string) => void; c
 export function WhoField({ label, value, onChange, className }: Props) {
   const id = useId()
   const groups = useQuery(groupsOptions)
-  const machines = useQuery(machinesOptions)
+  const machines = useAsked('getMachines', machinesOptions)
   const people = useQuery(peopleOptions(useSettled(value)))
   return (
     <>

@@ -28,7 +28,7 @@ export function AppsView() {
           Named sets of hosts, and what is done there: a rule can ask for sending files somewhere, and leave reading
           alone.
         </p>
-        <Button look="main" onClick={() => setOpen('new')}>
+        <Button look="main" does="addApp" onClick={() => setOpen('new')}>
           <Plus size={16} aria-hidden /> New app
         </Button>
       </div>
@@ -135,6 +135,7 @@ function AppDialog({ app, onClose }: { app?: App; onClose: () => void }) {
   return (
     <SaveDialog
       title={app ? `App: ${app.name}` : 'New app'}
+      does="putApp"
       description="Rules ask for the app, or for one thing that is done there."
       action={app ? 'Save' : 'Make the app'}
       ready={name.trim() !== '' && hosts.trim() !== ''}

@@ -25,7 +25,7 @@ export function EnginesView() {
         <p className="grow text-soft">
           Where rules with <em>safe search</em> apply, the gates have these engines give safe answers.
         </p>
-        <Button look="main" onClick={() => setOpen('new')}>
+        <Button look="main" does="addEngine" onClick={() => setOpen('new')}>
           <Plus size={16} aria-hidden /> New search engine
         </Button>
       </div>
@@ -131,6 +131,7 @@ function EngineDialog({ engine, onClose }: { engine?: Engine; onClose: () => voi
   return (
     <SaveDialog
       title={engine ? `Search engine: ${engine.name}` : 'New search engine'}
+      does="putEngine"
       description="Say where it is, how it is asked, and what makes its answers safe."
       action={engine ? 'Save' : 'Add the search engine'}
       ready={name.trim() !== '' && hosts.trim() !== '' && (by === 'nothing' || value.trim() !== '')}

@@ -35,6 +35,7 @@ export function NewPolicyDialog({ onClose }: { onClose: () => void }) {
   return (
     <SaveDialog
       title="New policy"
+      does="addPolicy"
       description="It begins with plain rules, which can all be changed afterwards."
       action="Make the policy"
       ready={name.trim() !== '' && !(needsLists && lists.length === 0)}

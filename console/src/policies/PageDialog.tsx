@@ -32,6 +32,7 @@ export function PageDialog({ policy, onClose }: { policy: Policy; onClose: () =>
   return (
     <SaveDialog
       title={`Pages of ${policy.name}`}
+      does="putPolicy"
       description="What people see in place of what this policy refuses."
       wide
       action="Save"

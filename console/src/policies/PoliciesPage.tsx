@@ -5,6 +5,7 @@ import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import type { Schemas } from '../api/client'
 import { DraftMark } from '../draft/DraftMark'
+import { useAsked, useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, IconButton } from '../ui/Button'
@@ -41,7 +42,7 @@ export function PoliciesPage() {
           <p className="text-soft">Ordered rules for groups. The baseline stands before all of them and is final.</p>
         </div>
         {view === 'policies' && (
-          <Button look="main" onClick={() => setOpen(true)}>
+          <Button look="main" does="addPolicy" onClick={() => setOpen(true)}>
             <Plus size={16} aria-hidden /> New policy
           </Button>
         )}
@@ -60,6 +61,7 @@ export function PoliciesPage() {
 /** The policies in their order, and their common settings. */
 function InOrder() {
   const all = useQuery(policiesOptions)
+  const may = useMay()
   const settings = useQuery(settingsOptions)
   const put = usePutSettings()
   const announce = useAnnounce()
@@ -87,6 +89,7 @@ function InOrder() {
             Several policies
             <select
               value={settings.data.combining}
+              disabled={!may('putSettings')}
               onChange={(e) =>
                 settings.data &&
                 put.mutate({
@@ -105,6 +108,7 @@ function InOrder() {
             Clients meet
             <select
               value={settings.data.way}
+              disabled={!may('putSettings')}
               onChange={(e) =>
                 settings.data && put.mutate({ settings: settings.data, change: { way: e.target.value } })
               }
@@ -127,8 +131,9 @@ function InOrder() {
         <ol className="flex flex-col pt-2">
           {baseline && <Row policy={baseline} note="Before all others, for everybody; its verdicts are final." />}
           {ordered.map((p, i) => (
-            <Row key={p.id} policy={p} place={i + 1} drag={drag(i)}>
+            <Row key={p.id} policy={p} place={i + 1} drag={may('putPolicy') ? drag(i) : undefined}>
               <IconButton
+                does="putPolicy"
                 label={`Move ${p.name} up`}
                 disabled={i === 0 || put.isPending}
                 onClick={() => move(i, i - 1)}
@@ -136,6 +141,7 @@ function InOrder() {
                 <ArrowUp size={15} aria-hidden />
               </IconButton>
               <IconButton
+                does="putPolicy"
                 label={`Move ${p.name} down`}
                 disabled={i === ordered.length - 1 || put.isPending}
                 onClick={() => move(i, i + 1)}
@@ -155,7 +161,7 @@ const combinations = { position: 'by position', strictest: 'with the strictest',
 
 /** The number of people with several policies, and the verdicts that another way of combining would turn for them. */
 function Effects() {
-  const found = useQuery(effectsOptions)
+  const found = useAsked('getEffects', effectsOptions)
   if (!found.data) return null
   const { people, ways: all } = found.data
   if (people === 0) return <span>Nobody has several.</span>

@@ -47,6 +47,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
   return (
     <SaveDialog
       title={`Policy: ${policy.name}`}
+      does="putPolicy"
       description="Whom it is for, how much of their connections is seen, and how much is recorded."
       action="Save"
       ready={form.name.trim() !== ''}

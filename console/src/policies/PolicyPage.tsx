@@ -3,7 +3,8 @@ import { Link, useNavigate, useParams } from '@tanstack/react-router'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { useMemo, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
-import { meOptions } from '../session/sessionQueries'
+import { useMay } from '../session/may'
+import { isOwner, meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, IconButton } from '../ui/Button'
@@ -65,8 +66,9 @@ function Shown({ policy: p }: { policy: Policy }) {
     'rule',
     useMemo(() => p.rules.map((r) => r.id ?? ''), [p.rules]),
   )
-  // Only owners edit the baseline. Until it is known who is signed in, the page allows it and the service decides.
-  const closed = p.role === 'baseline' && me.data?.owner === false
+  // Only owners edit the baseline.
+  const may = useMay()
+  const closed = !may('putPolicy') || (p.role === 'baseline' && !isOwner(me.data))
   const error = put.error ?? add.error ?? remove.error
   const setRules = (rules: Rule[], told: string) =>
     afterwards(put.mutateAsync({ policy: p, change: { rules } }), () => announce(told))
@@ -106,13 +108,24 @@ function Shown({ policy: p }: { policy: Policy }) {
           </p>
         </div>
         {!closed && <Button onClick={() => setOpen('policy')}>Change the policy</Button>}
-        <Menu trigger={<Button aria-label="What to do with the policy">⋯</Button>}>
+        <Menu
+          trigger={
+            <Button does="addPolicy" aria-label="What to do with the policy">
+              ⋯
+            </Button>
+          }
+        >
           {p.role !== 'baseline' && (
-            <MenuItem onSelect={() => setOpen('page')}>Pages in place of what is refused</MenuItem>
+            <MenuItem does="putPolicy" onSelect={() => setOpen('page')}>
+              Pages in place of what is refused
+            </MenuItem>
           )}
-          <MenuItem onSelect={copy}>Duplicate</MenuItem>
+          <MenuItem does="addPolicy" onSelect={copy}>
+            Duplicate
+          </MenuItem>
           {!p.role && (
             <MenuItem
+              does="removePolicy"
               onSelect={() =>
                 afterwards(remove.mutateAsync(p), () => {
                   announce(`Deleted ${p.name}.`)
@@ -130,9 +143,10 @@ function Shown({ policy: p }: { policy: Policy }) {
           </Button>
         )}
       </div>
-      {closed && (
+      {closed && p.role === 'baseline' && (
         <p className="mb-3 border-edge border-l-3 bg-wash px-3 py-1.5 text-sm">
-          Only owners edit the baseline. You may duplicate it, and make exceptions and policies below it.
+          Only owners edit the baseline.{' '}
+          {may('addPolicy') && 'You may duplicate it, and make exceptions and policies below it.'}
         </p>
       )}
       {error && <ProblemNotice error={error} />}
@@ -254,6 +268,7 @@ function Shown({ policy: p }: { policy: Policy }) {
               Otherwise
               <select
                 aria-label="Otherwise"
+                disabled={closed}
                 value={p.otherwise}
                 onChange={(e) => put.mutate({ policy: p, change: { otherwise: e.target.value as Verdict } })}
                 className="h-8 rounded-sm border border-edge bg-leaf px-2 text-ink"

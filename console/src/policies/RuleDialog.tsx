@@ -36,6 +36,7 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
   return (
     <SaveDialog
       title={rule ? `Rule: ${rule.name}` : 'New rule'}
+      does="putPolicy"
       description={wrong ? <span className="text-ochre">{wrong}</span> : (explained.data?.sentences[0] ?? '…')}
       wide
       action={rule ? 'Save' : 'Add the rule'}

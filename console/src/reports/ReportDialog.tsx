@@ -45,6 +45,7 @@ export function ReportDialog({ report, asked, onClose, onSaved }: Props) {
   return (
     <SaveDialog
       title={report ? 'Report' : 'Keep this report'}
+      does="putReport"
       description="Everybody sees it. With a timetable, it is mailed as a file."
       wide
       action="Keep it"

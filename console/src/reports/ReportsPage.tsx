@@ -3,6 +3,7 @@ import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import { lazy, Suspense, useState } from 'react'
 import { QueryField } from '../journal/QueryField'
+import { useAsked, useNames } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass } from '../ui/Button'
@@ -18,6 +19,7 @@ import {
   fileOf,
   type KeptReport,
   type MadeReport,
+  ofPeople,
   reportsOptions,
   sectionOptions,
   sections,
@@ -32,7 +34,7 @@ const ReportChart = lazy(async () => ({ default: (await import('./ReportChart'))
 export function ReportsPage() {
   const { q = '', span = '7d', compare = true, id } = useSearch({ from: '/reports' })
   const navigate = useNavigate({ from: '/reports' })
-  const kept = useQuery(reportsOptions)
+  const kept = useAsked('getReports', reportsOptions)
   const report = kept.data?.find((r) => r.id === id)
   const asked: Asked = report
     ? { q: report.query ?? '', span: report.span, compare: report.compare ?? false }
@@ -41,7 +43,10 @@ export function ReportsPage() {
   const [open, setOpen] = useState<'new' | 'edit' | null>(null)
   const go = (to: { q?: string; span?: typeof span; compare?: boolean }) =>
     navigate({ search: (s) => ({ ...s, ...asked, ...to, id: undefined }) })
-  const shown = sections.filter(([key]) => !report?.sections?.length || report.sections.includes(key))
+  const names = useNames()
+  const shown = sections
+    .filter(([key]) => names || !ofPeople.includes(key))
+    .filter(([key]) => !report?.sections?.length || report.sections.includes(key))
   const wrong = over.error && 'fields' in over.error && (over.error.fields as ReadonlyMap<string, string>).has('q')
   return (
     <div className="flex h-full">
@@ -66,9 +71,13 @@ export function ReportsPage() {
             <p className="text-soft">{over.data?.period ?? 'What was recorded in a period.'}</p>
           </div>
           {report ? (
-            <Button onClick={() => setOpen('edit')}>Change</Button>
+            <Button does="putReport" onClick={() => setOpen('edit')}>
+              Change
+            </Button>
           ) : (
-            <Button onClick={() => setOpen('new')}>Keep…</Button>
+            <Button does="addReport" onClick={() => setOpen('new')}>
+              Keep…
+            </Button>
           )}
           {report && (report.to?.length ?? 0) > 0 && <Send report={report} />}
           <a className={buttonClass()} href={fileOf(asked, 'csv', report?.name, report?.sections)} download>

@@ -33,6 +33,9 @@ export const sections: [SectionKey, string][] = [
   ['gates', 'Gates'],
 ]
 
+/** The sections that say who asked. */
+export const ofPeople: SectionKey[] = ['people', 'machines']
+
 export const spans: Record<Span, string> = {
   '24h': '24 hours',
   '7d': '7 days',

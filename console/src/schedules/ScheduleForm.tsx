@@ -112,7 +112,12 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
                 ['on', 'add their times'],
               ]}
             />
-            <Button className="h-9!" disabled={calendar.isPending} onClick={() => file.current?.click()}>
+            <Button
+              className="h-9!"
+              does="editSchedule"
+              disabled={calendar.isPending}
+              onClick={() => file.current?.click()}
+            >
               <CalendarPlus size={15} aria-hidden /> Choose the file
             </Button>
             <input
@@ -162,6 +167,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
         <Button
           type="submit"
           look="main"
+          does="editSchedule"
           disabled={form.name.trim() === '' || answer?.problem !== undefined || save.isPending}
         >
           {schedule ? 'Save' : 'Make the schedule'}
@@ -171,6 +177,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
         {schedule && (
           <Button
             look="danger"
+            does="deleteSchedule"
             onClick={() =>
               afterwards(remove.mutateAsync(schedule), () => {
                 announce(`Deleted ${schedule.name}.`)

@@ -27,7 +27,7 @@ export function SchedulesPage() {
             Weekly windows and dated lines in a time zone. Rules hold in a schedule, or outside it.
           </p>
         </div>
-        <Button look="main" onClick={() => open('new')}>
+        <Button look="main" does="createSchedule" onClick={() => open('new')}>
           <Plus size={16} aria-hidden /> New schedule
         </Button>
       </div>
@@ -37,7 +37,7 @@ export function SchedulesPage() {
         <EmptyNotice
           title="No schedules yet"
           action={
-            <Button look="main" onClick={() => open('new')}>
+            <Button look="main" does="createSchedule" onClick={() => open('new')}>
               Make the first schedule
             </Button>
           }

@@ -2,19 +2,24 @@ import { type QueryClient, queryOptions, useMutation, useQueryClient } from '@ta
 import { api, data, type Schemas } from '../api/client'
 import { keepZone } from '../ui/clock'
 
-/** The account that is signed in, or null. */
+/** The account that is signed in and what it may do, or null. */
 export const meOptions = queryOptions({
   queryKey: ['me'],
-  staleTime: Number.POSITIVE_INFINITY,
-  queryFn: async (): Promise<Schemas['Account'] | null> => {
-    const { account, zone } = await data(api.GET('/api/v1/session'))
+  staleTime: 60_000, // roles change; what is refused meanwhile says so
+  queryFn: async (): Promise<Me | null> => {
+    const { account, may, zone } = await data(api.GET('/api/v1/session'))
     keepZone(zone)
-    return account ?? null
+    return account ? { ...account, may: may ?? [] } : null
   },
 })
 
+export type Me = Schemas['Account'] & { may: Schemas['Permitted'][] }
+
+/** Whether the account is an owner's. */
+export const isOwner = (me: Me | null | undefined) => me?.roles.some((r) => r.role === 'owner') ?? false
+
 /** Sets the account that is signed in, and drops everything that was fetched for another one. */
-function forgetAllBut(client: QueryClient, me: Schemas['Account'] | null) {
+function forgetAllBut(client: QueryClient, me: Me | null) {
   client.removeQueries({ predicate: (query) => query.queryKey[0] !== meOptions.queryKey[0] })
   client.setQueryData(meOptions.queryKey, me)
 }
@@ -23,9 +28,7 @@ export function useSignIn() {
   const client = useQueryClient()
   return useMutation({
     mutationFn: (body: Schemas['SignInInputBody']) => data(api.POST('/api/v1/session', { body })),
-    onSuccess: (me) => {
-      forgetAllBut(client, me)
-    },
+    onSuccess: async () => forgetAllBut(client, await client.fetchQuery({ ...meOptions, staleTime: 0 })),
   })
 }
 

@@ -1,76 +1,23 @@
 import { useQuery } from '@tanstack/react-query'
-import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
+import { Link, Navigate, Outlet, useLocation, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
-import {
-  BellRing,
-  BrickWall,
-  CalendarClock,
-  ChartColumn,
-  CircleUser,
-  FlaskConical,
-  GitCompareArrows,
-  KeyRound,
-  LogOut,
-  type LucideIcon,
-  Moon,
-  NotebookText,
-  Package,
-  Scale,
-  ScrollText,
-  SearchCheck,
-  Shapes,
-  Signpost,
-  Sun,
-  Users,
-} from 'lucide-react'
-import { useState } from 'react'
+import { CircleUser, KeyRound, LogOut, Moon, Sun } from 'lucide-react'
+import { type ReactNode, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { draftOptions } from '../draft/draftQueries'
+import { May, Permit, useAsked } from '../session/may'
 import { meOptions, useSignOut } from '../session/sessionQueries'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
+import { buttonClass } from '../ui/Button'
 import { Menu, MenuItem } from '../ui/Menu'
-import { Loading, ProblemNotice } from '../ui/Notice'
+import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { AccountDialog } from './AccountDialog'
 import { NameHead } from './NameHead'
+import { isClosed, usePages } from './pages'
 import { SignInPage } from './SignInPage'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
-
-const nouns: {
-  to:
-    | '/lists'
-    | '/categories'
-    | '/lookup'
-    | '/packs'
-    | '/people'
-    | '/schedules'
-    | '/policies'
-    | '/exceptions'
-    | '/changes'
-    | '/gates'
-    | '/journal'
-    | '/reports'
-    | '/alerts'
-    | '/try'
-  label: string
-  icon: LucideIcon
-}[] = [
-  { to: '/lists', label: 'Lists', icon: NotebookText },
-  { to: '/categories', label: 'Categories', icon: Shapes },
-  { to: '/lookup', label: 'Look up', icon: SearchCheck },
-  { to: '/packs', label: 'Packs', icon: Package },
-  { to: '/people', label: 'People', icon: Users },
-  { to: '/schedules', label: 'Schedules', icon: CalendarClock },
-  { to: '/policies', label: 'Policies', icon: Scale },
-  { to: '/exceptions', label: 'Exceptions', icon: Signpost },
-  { to: '/try', label: 'Try', icon: FlaskConical },
-  { to: '/changes', label: 'Changes', icon: GitCompareArrows },
-  { to: '/gates', label: 'Gates', icon: BrickWall },
-  { to: '/journal', label: 'Journal', icon: ScrollText },
-  { to: '/reports', label: 'Reports', icon: ChartColumn },
-  { to: '/alerts', label: 'Alerts', icon: BellRing },
-]
 
 /** The frame of every page: navigation, try bar, page, and the sheet with the answer. */
 export function Frame() {
@@ -95,36 +42,72 @@ export function Frame() {
   }
   if (me.data === null) return <SignInPage />
   return (
-    <Announcer>
-      <div className="grid h-screen grid-cols-[9.5rem_minmax(0,1fr)] grid-rows-[3.5rem_minmax(0,1fr)]">
-        <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-leaf focus:p-2">
-          Go to the page
-        </a>
-        <Rail name={me.data.fullName || me.data.name} />
-        <TryBar url={url ?? ''} ask={ask} />
-        <div className="flex min-h-0 min-w-0">
-          <main id="page" tabIndex={-1} className="min-w-0 grow overflow-hidden outline-none">
-            <Outlet />
-          </main>
-          {url && (
-            <TrialSheet
-              url={url}
-              ask={ask}
-              onClose={() => {
-                void navigate({ to: '.', search: (before) => ({ ...before, url: undefined }) })
-                document.getElementById('try-url')?.focus()
-              }}
-            />
-          )}
+    <Permit parts={me.data.may}>
+      <Announcer>
+        <div className="grid h-screen grid-cols-[9.5rem_minmax(0,1fr)] grid-rows-[3.5rem_minmax(0,1fr)]">
+          <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-leaf focus:p-2">
+            Go to the page
+          </a>
+          <Rail name={me.data.fullName || me.data.name} />
+          <May does="tryUrls" on={{ people: true }}>
+            <TryBar url={url ?? ''} ask={ask} />
+          </May>
+          <div className="flex min-h-0 min-w-0">
+            <main id="page" tabIndex={-1} className="min-w-0 grow overflow-hidden outline-none">
+              <Page />
+            </main>
+            {url && (
+              <TrialSheet
+                url={url}
+                ask={ask}
+                onClose={() => {
+                  void navigate({ to: '.', search: (before) => ({ ...before, url: undefined }) })
+                  document.getElementById('try-url')?.focus()
+                }}
+              />
+            )}
+          </div>
         </div>
-      </div>
-    </Announcer>
+      </Announcer>
+    </Permit>
+  )
+}
+
+/** The page or, where it is not for the account, the way to one that is. */
+function Page() {
+  const pages = usePages()
+  const address = useLocation({ select: (at) => at.pathname })
+  const first = pages[0]
+  if (address === '/' && first) return <Navigate to={first.to} search={trialOf} replace />
+  if (first === undefined) {
+    return <Closed title="There is nothing here for you yet">An owner has to give your account a role.</Closed>
+  }
+  if (!isClosed(address, pages)) return <Outlet />
+  return (
+    <Closed
+      title="This page is not for your account"
+      action={
+        <Link to={first.to} search={trialOf} className={buttonClass('main')}>
+          {first.label}
+        </Link>
+      }
+    >
+      An owner can give it a role that has it.
+    </Closed>
+  )
+}
+
+function Closed(notice: { title: string; action?: ReactNode; children: ReactNode }) {
+  return (
+    <div className="px-5">
+      <EmptyNotice {...notice} />
+    </div>
   )
 }
 
 /** The number of objects that differ from the live edition; red if an expectation fails. */
 function Unpublished() {
-  const draft = useQuery(draftOptions)
+  const draft = useAsked('getDraft', draftOptions)
   if (!draft.data || draft.data.changed === 0) return null
   const failing = draft.data.failing > 0
   return (
@@ -143,16 +126,17 @@ function Unpublished() {
 
 function Rail({ name }: { name: string }) {
   const theme = useTheme()
+  const pages = usePages()
   const signOut = useSignOut()
   const [account, setAccount] = useState(false)
   return (
     <nav aria-label="Wide Lark" className="row-span-2 flex flex-col border-rule border-r">
-      <Link to="/lists" className="flex h-14 items-center gap-2 border-rule border-b px-3 font-semibold text-lg">
+      <Link to="/" className="flex h-14 items-center gap-2 border-rule border-b px-3 font-semibold text-lg">
         <img src="/mark.svg" alt="" className="size-7" />
         Wide Lark
       </Link>
       <ul className="flex grow flex-col py-2">
-        {nouns.map(({ to, label, icon: Icon }) => (
+        {pages.map(({ to, label, icon: Icon }) => (
           <li key={to}>
             <Link
               to={to}

@@ -1,5 +1,6 @@
 import type { Ask } from '../address/trialSearch'
 import { useAddExpectation } from '../changes/changeQueries'
+import { useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -12,8 +13,9 @@ type Props = { trial: Trial; answer: Trials; ask: Ask }
 export function ExpectButton({ trial, answer, ask }: Props) {
   const add = useAddExpectation()
   const announce = useAnnounce()
+  const may = useMay()
   const { verdict } = trial
-  if (!verdict) return null
+  if (!verdict || !may('addExpectation')) return null
   const sight = ask.sight === 'name' || ask.sight === 'tunnel' ? ask.sight : undefined
   return (
     <div className="mt-5 flex flex-col gap-2 border-rule border-t pt-4">

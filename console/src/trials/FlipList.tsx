@@ -9,7 +9,8 @@ import { useEndGrant } from '../exceptions/grantQueries'
 import { placesOf } from '../places/places'
 import { policiesOptions, usePutPolicy, useTakeEntryOut } from '../policies/policyQueries'
 import { movedAbove } from '../policies/ruleOrder'
-import { meOptions } from '../session/sessionQueries'
+import { type Does, type Subject, useMay } from '../session/may'
+import { isOwner, meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { buttonClass } from '../ui/Button'
@@ -64,8 +65,9 @@ type ActionProps = {
 }
 
 function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
-  const policies = useQuery({ ...policiesOptions, enabled: flip.policy !== undefined })
-  const exceptions = useQuery({ ...exceptionsOptions, enabled: flip.exception !== undefined })
+  const may = useMay()
+  const policies = useQuery({ ...policiesOptions, enabled: flip.policy !== undefined && may('getPolicies') })
+  const exceptions = useQuery({ ...exceptionsOptions, enabled: flip.exception !== undefined && may('getExceptions') })
   const put = usePutPolicy()
   const takeOut = useTakeEntryOut()
   const exception = exceptions.data?.find((e) => e.id === flip.exception)
@@ -77,19 +79,27 @@ function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
   const error = put.error ?? takeOut.error ?? end.error ?? endGrant.error
   const done = () => announce(`Done: ${flip.text}.`)
   if (error) return <ProblemNotice error={error} />
-  if (policy?.role === 'baseline' && me.data?.owner === false) return <span className="text-soft">for owners</span>
-  const button = (label: string, act: () => void) => (
-    <button type="button" className={`${buttonClass()} h-7! px-2!`} onClick={act} aria-label={`${label}: ${flip.text}`}>
-      {label}
-    </button>
-  )
+  if (policy?.role === 'baseline' && !isOwner(me.data)) return <span className="text-soft">for owners</span>
+  const button = (label: string, does: Does, act: () => void, on: Subject = {}) =>
+    may(does, on) && (
+      <button
+        type="button"
+        className={`${buttonClass()} h-7! px-2!`}
+        onClick={act}
+        aria-label={`${label}: ${flip.text}`}
+      >
+        {label}
+      </button>
+    )
   switch (flip.kind) {
     case 'add exception':
       return (
         <>
           {flip.verdict !== 'block' &&
-            button('Allow now…', () => onGrant({ entries: [flip.pattern ?? ''], for: named(flip) }))}
-          {button(flip.verdict === 'block' ? 'Block…' : 'Allow…', () =>
+            button('Allow now…', 'addGrant', () => onGrant({ entries: [flip.pattern ?? ''], for: named(flip) }), {
+              people: true,
+            })}
+          {button(flip.verdict === 'block' ? 'Block…' : 'Allow…', 'addException', () =>
             onException({
               entries: [flip.pattern ?? ''],
               then: flip.verdict === 'block' ? 'block' : 'allow',
@@ -99,31 +109,34 @@ function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
         </>
       )
     case 'end grant':
-      return button('End it', () => afterwards(endGrant.mutateAsync(flip.grant ?? ''), done))
+      return button('End it', 'endGrant', () => afterwards(endGrant.mutateAsync(flip.grant ?? ''), done))
     case 'end exception':
-      return button('End it', () => {
+      return button('End it', 'putException', () => {
         if (!exception) return
         const { id: _id, version: _v, updatedAt: _at, updatedBy: _by, state: _s, ...input } = exception
         afterwards(end.mutateAsync({ ...input, until: new Date().toISOString() }), done)
       })
     case 'take entry out':
-      return button('Take out', () =>
-        afterwards(takeOut.mutateAsync({ list: flip.list?.id ?? '', entry: flip.entry ?? 0 }), done),
+      return button(
+        'Take out',
+        'removeEntries',
+        () => afterwards(takeOut.mutateAsync({ list: flip.list?.id ?? '', entry: flip.entry ?? 0 }), done),
+        { list: flip.list?.id },
       )
     case 'switch rule off':
-      return button('Switch off', () => {
+      return button('Switch off', 'putPolicy', () => {
         if (!policy) return
         const rules = policy.rules.map((r) => (r.id === flip.ruleId ? { ...r, off: true } : r))
         afterwards(put.mutateAsync({ policy, change: { rules } }), done)
       })
     case 'move rule up':
-      return button('Move up', () => {
+      return button('Move up', 'putPolicy', () => {
         if (!policy) return
         const rules = movedAbove(policy.rules, flip.ruleId, flip.aboveId)
         afterwards(put.mutateAsync({ policy, change: { rules } }), done)
       })
     case 'correct category':
-      return (
+      return may('correct') ? (
         <Link
           to="/lookup"
           search={(before) => ({ ...trialOf(before), of: url })}
@@ -131,7 +144,7 @@ function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
         >
           Correct…
         </Link>
-      )
+      ) : null
   }
 }
 

@@ -1,5 +1,6 @@
 import { clsx } from 'clsx'
 import type { ButtonHTMLAttributes } from 'react'
+import { type Does, useMay } from '../session/may'
 
 const looks = {
   main: 'bg-reed text-on-reed border-reed hover:opacity-90',
@@ -18,18 +19,28 @@ export const buttonClass = (look: ButtonLook = 'plain') =>
     looks[look],
   )
 
-type Props = ButtonHTMLAttributes<HTMLButtonElement> & { look?: ButtonLook }
+type Permitted = {
+  /** The operation that the button leads to. Whoever may not carry it out does not see the button. */
+  does?: Does
+}
 
-export function Button({ look, className, ...rest }: Props) {
+type Props = ButtonHTMLAttributes<HTMLButtonElement> & Permitted & { look?: ButtonLook }
+
+export function Button({ look, does, className, ...rest }: Props) {
+  const may = useMay()
+  if (!may(does)) return null
   return <button type="button" {...rest} className={clsx(buttonClass(look), className)} />
 }
 
-type IconProps = ButtonHTMLAttributes<HTMLButtonElement> & {
-  /** What the button does, for screen readers. */
-  label: string
-}
+type IconProps = ButtonHTMLAttributes<HTMLButtonElement> &
+  Permitted & {
+    /** What the button does, for screen readers. */
+    label: string
+  }
 
-export function IconButton({ label, className, ...rest }: IconProps) {
+export function IconButton({ label, does, className, ...rest }: IconProps) {
+  const may = useMay()
+  if (!may(does)) return null
   return (
     <button
       type="button"

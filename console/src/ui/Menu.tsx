@@ -1,5 +1,6 @@
 import { DropdownMenu } from 'radix-ui'
 import type { ReactNode } from 'react'
+import { type Does, useMay } from '../session/may'
 
 type Props = {
   /** The button that opens the menu. */
@@ -24,9 +25,17 @@ export function Menu({ trigger, children }: Props) {
   )
 }
 
-type ItemProps = { onSelect: () => void; disabled?: boolean; children: ReactNode }
+type ItemProps = {
+  onSelect: () => void
+  disabled?: boolean
+  /** The operation that the item leads to. Whoever may not carry it out does not see the item. */
+  does?: Does
+  children: ReactNode
+}
 
-export function MenuItem({ onSelect, disabled, children }: ItemProps) {
+export function MenuItem({ onSelect, disabled, does, children }: ItemProps) {
+  const may = useMay()
+  if (!may(does)) return null
   return (
     <DropdownMenu.Item
       onSelect={onSelect}

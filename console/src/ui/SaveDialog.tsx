@@ -1,5 +1,6 @@
 import { type UseMutationResult, useMutation } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
+import { type Does, useMay } from '../session/may'
 import { type Action, useAnnounce } from './announce'
 import { Button } from './Button'
 import { Dialog, DialogBody, DialogFoot } from './Dialog'
@@ -14,6 +15,8 @@ type Props<Saved, T extends Thing> = {
   /** One sentence that describes the dialog; read out with the title. */
   description: ReactNode
   wide?: boolean
+  /** The operation that saving is. Whoever may not carry it out looks at the fields, and changes nothing. */
+  does: Does
   /** The label of the button. */
   action: string
   /** Whether all required fields are filled in. */
@@ -36,6 +39,7 @@ type Props<Saved, T extends Thing> = {
 export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
   const { title, description, wide, action, ready, remove, onClose } = props
   const announce = useAnnounce()
+  const may = useMay()(props.does)
   const save = useMutation({
     // It uses the values that the page showed when the button was pressed: later ones may include the edit, and an undo would restore it.
     mutationFn: (pressed: Props<Saved, T>) => pressed.save(),
@@ -56,14 +60,16 @@ export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
         className="contents"
       >
         <DialogBody>
-          {props.children(wrong)}
+          <fieldset disabled={!may} className="contents">
+            {props.children(wrong)}
+          </fieldset>
           {others()}
           {remove?.by.error && <ProblemNotice error={remove.by.error} />}
         </DialogBody>
         <DialogFoot>
-          {remove && <DialogDelete thing={remove.thing} remove={remove.by} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={!ready || save.isPending}>
+          {remove && may && <DialogDelete thing={remove.thing} remove={remove.by} onDeleted={onClose} />}
+          <Button onClick={onClose}>{may ? 'Cancel' : 'Close'}</Button>
+          <Button type="submit" look="main" does={props.does} disabled={!ready || save.isPending}>
             {action}
           </Button>
         </DialogFoot>

@@ -18,21 +18,21 @@ import (
 )
 
 func Command(a *command.App) *cobra.Command {
-	return command.Noun("account", "Accounts: who may sign in. All but your own password is for owners",
-		accountLsCommand(a), accountAddCommand(a), accountPasswordCommand(a), accountRemoveCommand(a))
+	return command.Noun("account", "Accounts: who may sign in, and what they may do. All but your own password is for owners",
+		accountLsCommand(a), accountAddCommand(a), giveCommand(a), takeCommand(a), accountPasswordCommand(a), accountRemoveCommand(a))
 }
 
 func accountLsCommand(a *command.App) *cobra.Command {
 	return a.Reads(&cobra.Command{
-		Use: "ls", Short: "Who may sign in", Args: command.Exactly(),
+		Use: "ls", Short: "Who may sign in, and what they may do", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			all, err := api.GetAccountsWithResponse(cmd.Context())
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all.JSON200.Accounts, Columns: []string{"Name", "Full name", "Owner"}}
+			v := command.View{Data: all.JSON200.Accounts, Columns: []string{"Name", "Full name", "May do"}}
 			for _, one := range all.JSON200.Accounts {
-				v.Rows = append(v.Rows, []string{one.Name, one.FullName, map[bool]string{true: "yes"}[one.Owner]})
+				v.Rows = append(v.Rows, []string{one.Name, one.FullName, rolesText(one.Roles)})
 			}
 			return a.Show(v)
 		}),
@@ -55,7 +55,8 @@ func accountNamed(ctx context.Context, api *client.ClientWithResponses, name str
 
 func accountAddCommand(a *command.App) *cobra.Command {
 	var fullName string
-	var owner, fromInput bool
+	var roles []string
+	var fromInput bool
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Let somebody sign in", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -63,7 +64,7 @@ func accountAddCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			made, err := api.AddAccountWithResponse(cmd.Context(), client.NewAccountInputBody{Name: args[0], FullName: command.Optional[string](fullName), Owner: &owner, Password: passwords[0]})
+			made, err := api.AddAccountWithResponse(cmd.Context(), client.NewAccountInputBody{Name: args[0], FullName: command.Optional[string](fullName), Roles: unbound(roles), Password: passwords[0]})
 			if err != nil {
 				return err
 			}
@@ -72,7 +73,7 @@ func accountAddCommand(a *command.App) *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&fullName, "full-name", "", "the person's name, as others should read it")
-	cmd.Flags().BoolVar(&owner, "owner", false, "may edit the baseline and what its rules name, and accounts")
+	cmd.Flags().StringSliceVar(&roles, "role", []string{"reader"}, "what the account may do, without bounds: "+rolesSaid)
 	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
 	return cmd
 }
@@ -166,15 +167,18 @@ func SessionCommand(a *command.App) *cobra.Command {
 
 func TokenCommand(a *command.App) *cobra.Command {
 	var until string
+	var roles []string
 	make := &cobra.Command{
 		Use: "new NAME", Short: "Make a token for a program; it is shown once", Args: command.Exactly("NAME"),
-		Example: `  widelark token new "nightly import" --until 2027-06-30`,
+		Long: "Make a token for a program; it is shown once. It may do what you may do and, with --role, nothing but what these roles may.",
+		Example: `  widelark token new "nightly import" --until 2027-06-30
+  widelark token new "ordering system" --role reader`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			ends, err := a.End(until)
 			if err != nil {
 				return err
 			}
-			made, err := api.CreateTokenWithResponse(cmd.Context(), client.NewTokenInputBody{Name: args[0], ExpiresAt: ends})
+			made, err := api.CreateTokenWithResponse(cmd.Context(), client.NewTokenInputBody{Name: args[0], ExpiresAt: ends, Roles: unbound(roles)})
 			if err != nil {
 				return err
 			}
@@ -182,6 +186,7 @@ func TokenCommand(a *command.App) *cobra.Command {
 			return nil
 		}),
 	}
+	make.Flags().StringSliceVar(&roles, "role", nil, "it may do no more than this role: "+rolesSaid+"; may be repeated")
 	make.Flags().StringVar(&until, "until", "", "the last day, the moment, or a length of time (90d); left out, it has no end")
 	remove := &cobra.Command{
 		Use: "remove ID", Short: "Take a token back", Args: command.Exactly("ID"), Example: "  widelark token remove 3f8a21c0-0000-4000-8000-000000000000",
@@ -204,7 +209,7 @@ func TokenCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all.JSON200.Tokens, Columns: []string{"ID", "Name", "Made", "Last used", "Ends"}, Empty: "You have no tokens."}
+			v := command.View{Data: all.JSON200.Tokens, Columns: []string{"ID", "Name", "May do", "Made", "Last used", "Ends"}, Empty: "You have no tokens."}
 			said := func(at *time.Time) string {
 				if at == nil {
 					return "never"
@@ -212,7 +217,11 @@ func TokenCommand(a *command.App) *cobra.Command {
 				return a.ByClock(*at).Format(command.Clock)
 			}
 			for _, one := range all.JSON200.Tokens {
-				v.Rows = append(v.Rows, []string{one.ID.String(), one.Name, said(&one.CreatedAt), said(one.LastUsedAt), said(one.ExpiresAt)})
+				may := "as much as you"
+				if one.Roles != nil {
+					may = rolesText(*one.Roles)
+				}
+				v.Rows = append(v.Rows, []string{one.ID.String(), one.Name, may, said(&one.CreatedAt), said(one.LastUsedAt), said(one.ExpiresAt)})
 			}
 			return a.Show(v)
 		}),

@@ -150,8 +150,8 @@ func WhoamiCommand(a *command.App) *cobra.Command {
 				return command.ErrNo
 			}
 			return a.Show(command.View{
-				Data: who, Columns: []string{"Name", "Full name", "Service", "By"},
-				Rows: [][]string{{who.Name, who.FullName, a.Settings.Server, map[bool]string{true: "the token in WIDELARK_TOKEN", false: "signing in"}[a.Settings.Given]}},
+				Data: who, Columns: []string{"Name", "Full name", "May do", "Service", "By"},
+				Rows: [][]string{{who.Name, who.FullName, rolesText(who.Roles), a.Settings.Server, map[bool]string{true: "the token in WIDELARK_TOKEN", false: "signing in"}[a.Settings.Given]}},
 			})
 		}),
 	})

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -20,6 +21,7 @@ type World struct {
 	Zone     *time.Location // the organisation's
 	Taxonomy classify.Taxonomy
 	Names    Names
+	View     View // of the reader
 
 	Schedule func(name string) (policy.Schedule, bool) // as it holds now; letter case is ignored
 }
@@ -53,6 +55,8 @@ type Search struct {
 	From, To time.Time // the records that can match; To is the present where the query does not say
 	Recent   bool      // the query does not say since when, so From is a day before its end
 	Filter   segment.Filter
+
+	view View
 }
 
 // day is what a query without since looks at.
@@ -68,6 +72,8 @@ type compiler struct {
 
 	from, until time.Time // that all records must lie between; zero for no bound
 	hasSince    bool
+
+	who bool // the query hangs on who asked
 }
 
 // Compile reads a query and resolves it. A mistake is an [*Error]; other errors come from the names.
@@ -93,6 +99,7 @@ func Compile(ctx context.Context, text string, w World) (s Search, err error) {
 	if s.Filter, err = c.node(n); err != nil {
 		return s, err
 	}
+	s.Filter, s.view = w.View.bound(s.Filter, c.who), w.View
 	s.Filter = segment.And{segment.Between{Amount: segment.At, Spans: []segment.Span{{From: ceilMillis(s.From), To: ceilMillis(s.To)}}}, s.Filter}
 	return s, nil
 }
@@ -104,7 +111,8 @@ func Live(ctx context.Context, text string, w World) (segment.Filter, error) {
 		return nil, err
 	}
 	c := &compiler{ctx: ctx, world: w, text: text, begin: w.Now.Add(-day), to: w.Now.Add(30 * day)}
-	return c.node(n)
+	f, err := c.node(n)
+	return w.View.bound(f, c.who), err
 }
 
 // ceilMillis returns a moment in milliseconds since 1970, rounded up: records have whole milliseconds.
@@ -179,6 +187,11 @@ func (c *compiler) node(n Node) (segment.Filter, error) {
 		return c.bare(t.Values[0].Text)
 	}
 	any, f := segment.Or{}, fields[t.Field]
+	if SaysWho(t.Field) {
+		if c.who = true; c.world.View.Hides(t.Field) {
+			return nil, &Error{Column: utf8.RuneCountInString(c.text[:t.Values[0].from]) + 1, Msg: ErrHidden.Error(), hidden: true}
+		}
+	}
 	for _, v := range t.Values {
 		one, err := f.make(c, f, t, v)
 		if err != nil {
@@ -239,7 +252,9 @@ func (c *compiler) bare(text string) (segment.Filter, error) {
 			return nil, err
 		}
 		if len(ids) > 0 {
-			any = append(any, oneOf(of.column, ids))
+			view := c.world.View
+			view.All = true // bounded as a whole
+			any = append(any, view.bound(oneOf(of.column, ids), true))
 		}
 	}
 	if len(any) == 1 {

@@ -41,7 +41,7 @@ func Complete(ctx context.Context, text string, cursor, limit int, w World) (c C
 		c.From = begin
 		typed := strings.ToLower(string(letters[begin:cursor]))
 		for _, name := range fieldNames {
-			if strings.HasPrefix(name, typed) && len(c.Choices) < limit {
+			if strings.HasPrefix(name, typed) && len(c.Choices) < limit && !w.View.Hides(name) {
 				c.Choices = append(c.Choices, Choice{name + ":", fields[name].what})
 			}
 		}
@@ -50,7 +50,7 @@ func Complete(ctx context.Context, text string, cursor, limit int, w World) (c C
 	c.From = value
 	name := strings.ToLower(string(letters[begin:colon]))
 	f, ok := fields[name]
-	if !ok {
+	if !ok || w.View.Hides(name) {
 		return c, nil
 	}
 	typed := strings.ToLower(strings.Trim(string(letters[value:cursor]), `"`))

@@ -27,6 +27,16 @@ type Error struct {
 	Column int    // of the first character that is wrong, from 1 on
 	Msg    string // a clause
 	Fix    string // the query as it was probably meant; "" where that cannot be told
+
+	hidden bool // it asks for what its reader may not see
+}
+
+// Unwrap returns [ErrHidden] where that is the mistake.
+func (e *Error) Unwrap() error {
+	if e.hidden {
+		return ErrHidden
+	}
+	return nil
 }
 
 // Error returns a sentence without its dot.

@@ -2,6 +2,7 @@ package query
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -64,7 +65,7 @@ var (
 		Families:   []classify.Family{{Key: "play", Name: "Play"}, {Key: "press", Name: "Press and media"}},
 		Categories: []classify.Category{{Key: "betting", Family: "play", Name: "Betting"}, {Key: "games", Family: "play", Name: "Games"}, {Key: "news", Family: "press", Name: "News"}},
 	}
-	world = World{Now: now, Zone: zone, Taxonomy: taxonomy, Names: names, Schedule: func(name string) (policy.Schedule, bool) {
+	world = World{View: Whole, Now: now, Zone: zone, Taxonomy: taxonomy, Names: names, Schedule: func(name string) (policy.Schedule, bool) {
 		return policy.Schedule{Name: "Meal breaks", Schedule: meals, Zone: zone}, strings.EqualFold(name, "meal breaks")
 	}}
 )
@@ -312,6 +313,66 @@ func TestReference(t *testing.T) {
 				want = want && !all[i].At.Before(s.From)
 			}
 			assert.Equal(t, want, rows.Has(i), "%s\n%+v", text, all[i])
+		}
+	})
+}
+
+// What a reader finds does not hang on what is hidden from that reader: it stays the same where others asked. And it is no more than everybody finds, and nothing that is out of bounds.
+func TestHidden(t *testing.T) {
+	groups := rapid.Custom(func(t *rapid.T) []uuid.UUID {
+		return draw(t, nil, []uuid.UUID{{11}}, []uuid.UUID{{12}}, []uuid.UUID{{11}, {12}})
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		all := rapid.SliceOfN(rapid.Custom(aRecord), 1, 40).Draw(t, "records")
+		slices.SortStableFunc(all, func(a, b journal.Record) int { return a.At.Compare(b.At) })
+		view := View{All: draw(t, true, false), Names: draw(t, false, false, true)}
+		if !view.All {
+			view.Only = groups.Draw(t, "only")
+		}
+		if !view.Names {
+			view.Named = groups.Draw(t, "named")
+		}
+		text, theirs := aQuery(t, 3), world
+		theirs.View = view
+		find := func(w World, all []journal.Record) (Search, segment.Rows, bool) {
+			s, err := Compile(t.Context(), text, w)
+			if errors.Is(err, ErrHidden) {
+				assert.True(t, view.Hides("person"))
+				assert.Regexp(t, "person:|machine:|address:", text)
+				return s, segment.Rows{}, false
+			}
+			require.NoError(t, err, text)
+			rows, err := segment.Of(all).Select(s.Filter)
+			require.NoError(t, err)
+			return s, rows, true
+		}
+		s, rows, may := find(theirs, all)
+		if !may {
+			return
+		}
+		_, whole, _ := find(world, all)
+		others := slices.Clone(all)
+		for i := range others {
+			if !view.HasNames(&all[i]) {
+				other := aRecord(t)
+				others[i].Person, others[i].Machine, others[i].Address = other.Person, other.Machine, other.Address
+			}
+		}
+		_, again, _ := find(theirs, others)
+		named, _ := s.OfWho()
+		who, err := segment.Of(all).Select(named.Filter)
+		require.NoError(t, err)
+		for i := range all {
+			assert.Equal(t, rows.Has(i), again.Has(i), "%s\n%+v", text, all[i])
+			if rows.Has(i) {
+				assert.True(t, view.Has(&all[i]))
+				assert.Equal(t, strings.Contains(text, "-") || whole.Has(i), true, text) // that somebody is not found by a hidden name is no secret told
+			}
+			if who.Has(i) && !view.Hides("person") {
+				assert.True(t, rows.Has(i) && view.HasNames(&all[i]))
+			}
+			shown := view.Shown(all[i])
+			assert.True(t, view.HasNames(&all[i]) || shown.Person == uuid.Nil && shown.Machine == uuid.Nil && !shown.Address.IsValid())
 		}
 	})
 }

@@ -208,11 +208,31 @@ func (c *Counter) Values(ctx context.Context, q *Question) (map[string]map[strin
 	return values, sum.Total, err
 }
 
-// values counts by fields, and by spans of time.
-func (c *Counter) values(ctx context.Context, q *Question, over []time.Time) (archive.Summary, map[string]map[string]*segment.Count, error) {
+// values counts by fields, and by spans of time. Fields that say who asked are counted by themselves where the reader may see them of some records alone.
+func (c *Counter) values(ctx context.Context, q *Question, over []time.Time) (sum archive.Summary, all map[string]map[string]*segment.Count, err error) {
+	all = map[string]map[string]*segment.Count{}
+	who, err := q.Search.OfWho()
+	for _, field := range q.By {
+		if query.SaysWho(field) && err != nil {
+			return sum, nil, err
+		}
+	}
+	if q.Search.ShowsWho() {
+		sum, err = c.summarize(ctx, q, q.Search, q.By, over, all)
+		return sum, all, err
+	}
+	named := slices.DeleteFunc(slices.Clone(q.By), func(field string) bool { return !query.SaysWho(field) })
+	if sum, err = c.summarize(ctx, q, q.Search, slices.DeleteFunc(slices.Clone(q.By), query.SaysWho), over, all); err == nil && len(named) > 0 {
+		_, err = c.summarize(ctx, q, who, named, nil, all)
+	}
+	return sum, all, err
+}
+
+// summarize counts what a search finds by fields, and adds the counts of their values to into.
+func (c *Counter) summarize(ctx context.Context, q *Question, search query.Search, fields []string, over []time.Time, into map[string]map[string]*segment.Count) (archive.Summary, error) {
 	by := archive.By{Over: over}
 	var numbered []string
-	for _, field := range q.By {
+	for _, field := range fields {
 		switch f := facets[field]; {
 		case f.one != nil:
 			numbered = append(numbered, field)
@@ -221,20 +241,19 @@ func (c *Counter) values(ctx context.Context, q *Question, over []time.Time) (ar
 			by.Columns = append(by.Columns, f.column)
 		}
 	}
-	sum, err := c.Archive.Summarize(ctx, q.Search.From, q.Search.To, q.Search.Filter, by, q.Patience)
+	sum, err := c.Archive.Summarize(ctx, search.From, search.To, search.Filter, by, q.Patience)
 	if err != nil {
-		return sum, nil, err
+		return sum, err
 	}
-	all := map[string]map[string]*segment.Count{}
 	for i, field := range numbered {
-		all[field] = sum.Numbered[i]
+		into[field] = sum.Numbered[i]
 	}
-	for _, field := range q.By {
-		if all[field] == nil {
-			all[field] = facets[field].counts(sum.Columns[facets[field].column], q.Taxonomy)
+	for _, field := range fields {
+		if into[field] == nil {
+			into[field] = facets[field].counts(sum.Columns[facets[field].column], q.Taxonomy)
 		}
 	}
-	return sum, all, nil
+	return sum, nil
 }
 
 // numbered returns the numbering of a field.

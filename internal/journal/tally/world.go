@@ -11,8 +11,8 @@ import (
 	"widelark/internal/revision"
 )
 
-// World returns what queries are resolved in: what is live or, before anything is, the draft.
-func (c *Counter) World(ctx context.Context) (w query.World, err error) {
+// World returns what queries of a reader are resolved in: what is live or, before anything is, the draft.
+func (c *Counter) World(ctx context.Context, view query.View) (w query.World, err error) {
 	state, err := c.Editions.On(ctx, "on", "live")
 	var missing *revision.FieldError
 	if errors.As(err, &missing) {
@@ -22,7 +22,7 @@ func (c *Counter) World(ctx context.Context) (w query.World, err error) {
 		return w, err
 	}
 	config := state.Snapshot.Config()
-	return query.World{Now: c.Now(), Zone: c.Zone, Taxonomy: config.Taxonomy, Names: c.Called, Schedule: func(name string) (policy.Schedule, bool) {
+	return query.World{View: view, Now: c.Now(), Zone: c.Zone, Taxonomy: config.Taxonomy, Names: c.Called, Schedule: func(name string) (policy.Schedule, bool) {
 		at := slices.IndexFunc(config.Schedules, func(sch policy.Schedule) bool { return strings.EqualFold(sch.Name, name) })
 		if at < 0 {
 			return policy.Schedule{}, false

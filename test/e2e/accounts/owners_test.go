@@ -33,8 +33,8 @@ func accounts(t *testing.T, s *testkit.Service, args ...string) string {
 func TestOwners(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
-	assert.Contains(t, accounts(t, s, "add", "ivo", "--full-name", "Ivo Sedge", "--password-stdin"), "ivo can sign in now.")
-	assert.Regexp(t, `(?m)^edda +Edda Marsh +owner\nivo +Ivo Sedge +$`, accounts(t, s, "ls"))
+	assert.Contains(t, accounts(t, s, "add", "ivo", "--full-name", "Ivo Sedge", "--role", "editor,publisher,help desk,auditor", "--password-stdin"), "ivo can sign in now, as editor")
+	assert.Regexp(t, `(?m)^edda +Edda Marsh +owner\nivo +Ivo Sedge +editor, publisher, help desk, auditor$`, accounts(t, s, "ls"))
 	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is the last owner: make somebody else one first")
 	assert.Contains(t, accounts(t, s, "owner", "nobody"), `there is no account "nobody"`)
 
@@ -142,7 +142,7 @@ func TestOwners(t *testing.T) {
 func TestOperationsAskWhoMay(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
-	accounts(t, s, "add", "ivo", "--password-stdin")
+	accounts(t, s, "add", "ivo", "--role", "editor,publisher,help desk,auditor", "--password-stdin")
 	ivo := *s
 	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
 	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
@@ -166,7 +166,7 @@ func TestOperationsAskWhoMay(t *testing.T) {
 				continue
 			}
 			assert.Equal(t, http.StatusUnauthorized, status(t, s.URL, method, path, ""), op.OperationID)
-			may := access.Check(access.Account(uuid.New(), "ivo"), []access.Role{access.Member}, op.Act, access.Object{}) == nil
+			may := access.Begin(access.Account(uuid.New(), "ivo"), []access.Held{{Role: access.Editor}, {Role: access.Publisher}, {Role: access.HelpDesk}, {Role: access.Auditor}}, op.Act) == nil
 			assert.Equal(t, may, status(t, s.URL, method, path, ivo.Token(t)) != http.StatusForbidden, "%s: %s", op.OperationID, op.Act)
 			if !may {
 				refused++

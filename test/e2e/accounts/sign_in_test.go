@@ -73,7 +73,7 @@ func TestAccounts(t *testing.T) {
 		assert.Contains(t, s.Run(t, weak, "account", "add", "ivo", "--password-stdin").Err, "password is", weak)
 	}
 	assert.Contains(t, s.Run(t, "a-password-for-ivo", "account", "add", "subscription", "--password-stdin").Err, "cannot be a sign-in name")
-	s.Run(t, "a-password-for-ivo", "account", "add", "ivo", "--full-name", "Ivo Sedge", "--password-stdin").Done(t)
+	s.Run(t, "a-password-for-ivo", "account", "add", "ivo", "--full-name", "Ivo Sedge", "--role", "editor,publisher,help desk,auditor", "--password-stdin").Done(t)
 	ivo := *s
 	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
 	login := func(password string) testkit.Ran {

@@ -61,7 +61,7 @@ func TestRecordsOfPeople(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "journal", "keep", "Wrong", "verdct:block").Err, "verdict")
 	assert.Equal(t, 2, s.Run(t, "", "journal", "search", "--columns", "nothing").Code)
 	const password = "fern and gull 5"
-	s.Run(t, password, "account", "add", "ivo", "--full-name", "Ivo Sedge", "--password-stdin").Done(t)
+	s.Run(t, password, "account", "add", "ivo", "--full-name", "Ivo Sedge", "--role", "editor,publisher,help desk,auditor", "--password-stdin").Done(t)
 	ivo := *s
 	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
 	ivo.Run(t, password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)

@@ -178,5 +178,5 @@ func TestUsesThroughTheAPI(t *testing.T) {
 	who, err := api.WhoAmIWithResponse(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "Europe/London", who.JSON200.Zone)
-	assert.True(t, who.JSON200.Account.Owner)
+	assert.Equal(t, []client.Role{{Role: "owner"}}, who.JSON200.Account.Roles)
 }

@@ -144,7 +144,7 @@ func TestDemo(t *testing.T) {
 	assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
 
 	// Whatever somebody renames or removes in it, it comes up again, and leaves that so.
-	cmd := exec.Command(testkit.Program(t, "widelark"), "account", "add", "rowan", "--owner", "--password-stdin")
+	cmd := exec.Command(testkit.Program(t, "widelark"), "account", "add", "rowan", "--role", "owner", "--password-stdin")
 	cmd.Env, cmd.Stdin = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml")), strings.NewReader("quite-another-word")
 	made, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(made))
