@@ -6819,6 +6819,9 @@ type Grant struct {
 
 	// Until The moment itself is outside; within 90 days
 	Until time.Time `json:"until"`
+
+	// Yours The caller may end it
+	Yours bool `json:"yours"`
 }
 
 // GrantState Now

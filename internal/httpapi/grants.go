@@ -13,6 +13,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/standing"

@@ -4924,6 +4924,8 @@ export interface components {
              * @description The moment itself is outside; within 90 days
              */
             until: string;
+            /** @description The caller may end it */
+            yours: boolean;
         };
         GrantRequestInputBody: {
             /** @description That the asker reads; left out, until when it is allowed */

@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { useMay } from '../session/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { formatEnd, formatMoment } from '../ui/clock'
@@ -49,6 +50,7 @@ export function GrantsView({ filter }: { filter: string }) {
 }
 
 function Row({ grant: g }: { grant: Grant }) {
+  const may = useMay()
   const end = useEndGrant()
   const keep = useKeepGrant()
   const announce = useAnnounce()
@@ -78,7 +80,7 @@ function Row({ grant: g }: { grant: Grant }) {
         <p className="text-soft">by {g.madeBy}</p>
       </td>
       <td className={cellClass}>
-        {runs && (
+        {runs && (g.yours || may('keepGrant')) && (
           <Menu
             trigger={
               <button
@@ -90,12 +92,14 @@ function Row({ grant: g }: { grant: Grant }) {
               </button>
             }
           >
-            <MenuItem
-              does="endGrant"
-              onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
-            >
-              End it now
-            </MenuItem>
+            {g.yours && (
+              <MenuItem
+                does="endGrant"
+                onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
+              >
+                End it now
+              </MenuItem>
+            )}
             {!g.kept && (
               <MenuItem
                 does="keepGrant"
