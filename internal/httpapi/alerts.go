@@ -11,6 +11,7 @@ import (
 
 	"widelark/internal/alert"
 	"widelark/internal/delivery"
+	"widelark/internal/journal/query"
 	"widelark/internal/revision"
 	"widelark/internal/watch"
 )
@@ -152,6 +153,9 @@ func (s *server) takeAlert(ctx context.Context, in *AlertInput, before *watch.It
 	}
 	if _, _, err := s.searchAt(ctx, "query", body.Query); err != nil {
 		return watch.Item{}, err
+	}
+	if view(ctx).Hides(body.Per) {
+		return watch.Item{}, query.ErrHidden
 	}
 	switch {
 	case body.Hook == "":

@@ -5,11 +5,13 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/internal/journal/query"
 	"widelark/internal/report"
 	"widelark/internal/revision"
 	"widelark/internal/watch"
@@ -108,6 +110,9 @@ func (s *server) registerReports(api huma.API) {
 			}
 			if _, _, err := s.searchAt(ctx, "query", in.Query); err != nil {
 				return watch.Item{}, err
+			}
+			if slices.ContainsFunc(in.Sections, func(key string) bool { return view(ctx).Hides(report.FieldOf(key)) }) {
+				return watch.Item{}, query.ErrHidden
 			}
 			i, err := packed(in.Name, in.ReportBody)
 			if in.Timetable != nil {

@@ -105,14 +105,17 @@ func (s *server) deniedText(ctx context.Context, denied *access.DeniedError) str
 	if len(denied.Roles) > 0 {
 		text = "Only " + plurals(denied.Roles) + " may " + string(denied.Act)
 	}
-	switch {
+	switch name := denied.Object.Name; {
 	case denied.Object.Baseline:
-		text = "Only owners edit the baseline, and what its rules name"
+		if text = "Only owners edit the baseline, and what its rules name"; name != "" {
+			text += ", as " + name
+		}
+	case denied.Bound && name != "":
+		text = fmt.Sprintf("This account may %s within the bounds of its role alone, and %s lies outside", denied.Act, name)
 	case denied.Bound:
-		text = "This account may " + string(denied.Act) + " for other groups or lists alone, or not for so much"
-	}
-	if denied.Object.Name != "" {
-		text += ", as " + denied.Object.Name
+		text = fmt.Sprintf("This account may %s within the bounds of its role alone", denied.Act)
+	case name != "":
+		text += ": this is about " + name
 	}
 	text += ". Nothing was changed"
 	if all, err := s.Accounts.Accounts(ctx); err == nil {

@@ -206,6 +206,18 @@ func (s *Store) Account(ctx context.Context, id uuid.UUID) (account.Account, err
 // AddToken implements [account.Store].
 func (s *Store) AddToken(ctx context.Context, t account.Token, hash []byte, by access.Actor) (made account.Token, err error) {
 	err = s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
+		if by.Token() != uuid.Nil { // a token makes none that may more than itself
+			var bounds []access.Held
+			if err := tx.QueryRow(ctx, `select roles from tokens where id = $1`, by.Token()).Scan(&bounds); err != nil {
+				return err
+			}
+			switch {
+			case bounds != nil && t.Roles != nil:
+				t.Roles = orNone(access.Meet(bounds, t.Roles))
+			case bounds != nil:
+				t.Roles = bounds
+			}
+		}
 		rows, err := tx.Query(ctx, `insert into tokens (account_id, name, hash, expires_at, roles) values ($1, $2, $3, $4, $5)
 			returning `+tokenColumns, by.Account(), t.Name, hash, t.ExpiresAt, t.Roles)
 		if made, err = one(rows, err, pgx.RowToStructByName[account.Token]); err != nil {

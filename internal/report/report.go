@@ -77,9 +77,13 @@ func Keys() []string {
 	return keys
 }
 
-// fieldOf returns the field whose values a section counts.
-func fieldOf(key string) string {
-	return Sections[slices.IndexFunc(Sections, func(s Section) bool { return s.Key == key })].field
+// FieldOf returns the field whose values a section counts; "" for an unknown section.
+func FieldOf(key string) string {
+	at := slices.IndexFunc(Sections, func(s Section) bool { return s.Key == key })
+	if at < 0 {
+		return ""
+	}
+	return Sections[at].field
 }
 
 // Asked is what a report is of.
@@ -197,7 +201,7 @@ func (m *Maker) Make(ctx context.Context, title string, asked Asked) (*Made, err
 		return nil, err
 	}
 	if len(asked.Sections) == 0 {
-		asked.Sections = slices.DeleteFunc(Keys(), func(key string) bool { return asked.View.Hides(fieldOf(key)) })
+		asked.Sections = slices.DeleteFunc(Keys(), func(key string) bool { return asked.View.Hides(FieldOf(key)) })
 	}
 	if asked.Top == 0 {
 		asked.Top = 10

@@ -80,8 +80,8 @@ func TestAccounts(t *testing.T) {
 		return ivo.Run(t, password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL)
 	}
 	login("a-password-for-ivo").Done(t)
-	for _, args := range [][]string{{"account", "ls"}, {"account", "remove", "edda"}} {
-		assert.Contains(t, ivo.Run(t, "", args...).Err, "Only owners", args)
+	for _, args := range [][]string{{"account", "password", "edda", "--password-stdin"}, {"account", "remove", "edda"}} {
+		assert.Contains(t, ivo.Run(t, "another-for-edda", args...).Err, "Only owners may edit accounts", args)
 	}
 
 	// Two browsers; changing the password in one ends the other.
