@@ -85,7 +85,7 @@ const peopleRoute = createRoute({
   validateSearch: z.object({
     q: z.coerce.string().optional().catch(undefined),
     group: z.string().optional().catch(undefined),
-    view: z.enum(['people', 'networks', 'machines', 'presences']).optional().catch(undefined),
+    view: z.enum(['people', 'networks', 'machines', 'presences', 'accounts']).optional().catch(undefined),
     who: z.coerce.string().optional().catch(undefined),
   }),
 })

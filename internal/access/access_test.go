@@ -118,8 +118,16 @@ func TestReach(t *testing.T) {
 	}
 	assert.NoError(t, access.Check(desk, []access.Held{{Role: access.HelpDesk}}, access.Grant, access.Object{Reach: access.Everything, Length: 90 * 24 * time.Hour}))
 	for _, h := range []access.Held{
-		{Role: "nobody"}, {Role: "gate"}, {Role: "setup"}, {Role: access.Reader, Groups: []uuid.UUID{wards}}, {Role: access.Owner, Lists: []uuid.UUID{dosage}}, {Role: access.Editor, Groups: []uuid.UUID{wards}},
-		{Role: access.Lead, Lists: []uuid.UUID{dosage}}, {Role: access.HelpDesk, Reach: "the moon"}, {Role: access.Editor, Reach: access.Page}, {Role: access.HelpDesk, Longest: -1},
+		{Role: "nobody"},
+		{Role: "gate"},
+		{Role: "setup"},
+		{Role: access.Reader, Groups: []uuid.UUID{wards}},
+		{Role: access.Owner, Lists: []uuid.UUID{dosage}},
+		{Role: access.Editor, Groups: []uuid.UUID{wards}},
+		{Role: access.Lead, Lists: []uuid.UUID{dosage}},
+		{Role: access.HelpDesk, Reach: "the moon"},
+		{Role: access.Editor, Reach: access.Page},
+		{Role: access.HelpDesk, Longest: -1},
 	} {
 		assert.Error(t, h.Validate(), "%v", h)
 	}

@@ -269,3 +269,8 @@ func Described(held []Held) string {
 	}
 	return strings.Join(all, ", ")
 }
+
+// Scope says on what a role has an act, for people: "yes", or what its bounds leave of it; "" where it does not have the act.
+func (r Role) Scope(act Act) string {
+	return map[scope]string{always: "yes", andWithin: "yes", wholly: "unless bound", inGroups: "in its groups", inLists: "entries of its lists"}[rights[r][act]]
+}

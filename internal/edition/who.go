@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/internal/revision"
@@ -179,4 +180,20 @@ func (s *State) Present(a Asker, at time.Time) Asker {
 		a.Person, _ = s.called("", revision.KindPerson, id) // nil where the person is gone
 	}
 	return a
+}
+
+// GroupsOf returns the groups that somebody belongs to, directly or not: a person, a member of a group, whoever is at an address. Zero values stand for none.
+func (s *State) GroupsOf(person, group uuid.UUID, at netip.Addr) (ids []uuid.UUID) {
+	d := s.Snapshot.Config().Directory
+	if d == nil || len(d.Groups) == 0 {
+		return nil
+	}
+	of := directory.NewSet(len(d.Groups))
+	d.Belong(of, d.Person(person.String()), d.Group(group.String()), at)
+	for n := of.Next(0); n >= 0; n = of.Next(n + 1) {
+		if id, err := uuid.Parse(d.Groups[n].ID); err == nil {
+			ids = append(ids, id)
+		}
+	}
+	return ids
 }

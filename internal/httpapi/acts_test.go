@@ -1,13 +1,18 @@
 package httpapi
 
 import (
+	"flag"
+	"fmt"
 	"maps"
+	"os"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"widelark/internal/access"
 )
@@ -33,4 +38,44 @@ func TestOperationsAreActs(t *testing.T) {
 	for act := range operations {
 		assert.Contains(t, access.Acts(), act)
 	}
+}
+
+var update = flag.Bool("update", false, "write the tables of docs/guide/roles.md")
+
+// The tables of the guide are those of the code. Run with -update to write them.
+func TestRolesGuide(t *testing.T) {
+	const path = "../../docs/guide/roles.md"
+	var table strings.Builder
+	table.WriteString("| may |")
+	for _, r := range access.Roles() {
+		fmt.Fprintf(&table, " %s |", r)
+	}
+	table.WriteString("\n|---|" + strings.Repeat("---|", len(access.Roles())) + "\n")
+	for _, act := range access.Acts() {
+		if len(operations[act]) == 0 || act == access.Obey {
+			continue
+		}
+		fmt.Fprintf(&table, "| %s |", act)
+		for _, r := range access.Roles() {
+			fmt.Fprintf(&table, " %s |", r.Scope(act))
+		}
+		table.WriteString("\n")
+	}
+	table.WriteString("\n| act | operations |\n|---|---|\n")
+	for _, act := range access.Acts() {
+		if ids := slices.Sorted(slices.Values(operations[act])); len(ids) > 0 {
+			fmt.Fprintf(&table, "| %s | %s |\n", act, strings.Join(ids, " "))
+		}
+	}
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	const begin, end = "<!-- tables -->\n", "<!-- end of tables -->"
+	before, rest, ok := strings.Cut(string(text), begin)
+	_, after, ok2 := strings.Cut(rest, end)
+	require.True(t, ok && ok2, "the guide says where the tables stand")
+	want := before + begin + table.String() + end + after
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(want), 0o600))
+	}
+	assert.Equal(t, want, string(text), "go test ./internal/httpapi -run RolesGuide -update")
 }

@@ -8,7 +8,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"widelark/core/directory"
 	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
@@ -19,7 +18,7 @@ type bounds struct {
 	act    access.Act
 	all    bool
 	groups []uuid.UUID
-	live   *directory.Directory // nil where all is set
+	live   *edition.State // nil where all is set, or nothing is live
 }
 
 // bounds returns whom the caller may do an act to.
@@ -28,14 +27,10 @@ func (s *server) bounds(ctx context.Context, act access.Act) (b bounds, err erro
 	if b.groups, b.all = access.Within(caller(ctx).Roles, act); b.all {
 		return b, nil
 	}
-	b.live = &directory.Directory{}
-	state, err := s.inForce(ctx, "", "live")
+	b.live, err = s.inForce(ctx, "", "live")
 	var nothing *revision.FieldError
-	if errors.As(err, &nothing) { // nothing is live, and nobody belongs to anything
+	if errors.As(err, &nothing) { // nobody belongs to anything
 		return b, nil
-	}
-	if err == nil {
-		b.live = state.Snapshot.Config().Directory
 	}
 	return b, err
 }
@@ -45,20 +40,13 @@ func (b *bounds) has(person, group uuid.UUID, at netip.Addr) bool {
 	if b.all {
 		return true
 	}
-	if len(b.live.Groups) == 0 {
+	if b.live == nil {
 		return false
 	}
 	if person != uuid.Nil {
 		at = netip.Addr{}
 	}
-	of := directory.NewSet(len(b.live.Groups))
-	b.live.Belong(of, b.live.Person(person.String()), b.live.Group(group.String()), at)
-	for n := of.Next(0); n >= 0; n = of.Next(n + 1) {
-		if id, err := uuid.Parse(b.live.Groups[n].ID); err == nil && slices.Contains(b.groups, id) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(b.live.GroupsOf(person, group, at), func(id uuid.UUID) bool { return slices.Contains(b.groups, id) })
 }
 
 // hasAll reports whether everybody for whom something is made is in the bounds.

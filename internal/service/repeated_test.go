@@ -20,8 +20,14 @@ func TestWithoutRepeats(t *testing.T) {
 		says  string
 		after time.Duration
 	}{
-		{slog.LevelWarn, "away", 0}, {slog.LevelWarn, "away", time.Second}, {slog.LevelWarn, "other", time.Second}, {slog.LevelError, "failed", time.Second}, {slog.LevelError, "failed", time.Second},
-		{slog.LevelWarn, "away", 59 * time.Second}, {slog.LevelWarn, "away", time.Minute}, {slog.LevelWarn, "away", 3 * time.Minute},
+		{slog.LevelWarn, "away", 0},
+		{slog.LevelWarn, "away", time.Second},
+		{slog.LevelWarn, "other", time.Second},
+		{slog.LevelError, "failed", time.Second},
+		{slog.LevelError, "failed", time.Second},
+		{slog.LevelWarn, "away", 59 * time.Second},
+		{slog.LevelWarn, "away", time.Minute},
+		{slog.LevelWarn, "away", 3 * time.Minute},
 	} {
 		require.NoError(t, h.Handle(t.Context(), slog.NewRecord(begin.Add(row.after), row.level, row.says, 0)), i)
 	}

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { useState } from 'react'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { formatMoment } from '../ui/clock'
 import { TextField } from '../ui/Field'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'

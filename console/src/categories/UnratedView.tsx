@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import { useAsked, useMay } from '../session/may'
+import { useAsked, useMay } from '../may/may'
 import { Button } from '../ui/Button'
 import { count, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'

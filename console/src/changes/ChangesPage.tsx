@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { draftOptions } from '../draft/draftQueries'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { ProblemNotice } from '../ui/Notice'
 import { ViewButtons } from '../ui/ViewButtons'
 import { AffectedView } from './AffectedView'

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useState } from 'react'
-import { useAsked } from '../session/may'
+import { May } from '../may/may'
 import { formatMoment } from '../ui/clock'
 import { count } from '../ui/format'
 import { Mono } from '../ui/Mono'
@@ -12,11 +12,19 @@ import { replayOptions } from './changeQueries'
 
 const n = (count: number) => count.toLocaleString('en-GB')
 
-/** The verdicts that recorded requests of the last days would have got. A row opens the requests one by one. */
+/** The verdicts that recorded requests of the last days would have got, for whoever may see what is used. A row opens the requests one by one. */
 export function ReplaySummary() {
+  return (
+    <May does="replay">
+      <Summary />
+    </May>
+  )
+}
+
+function Summary() {
   const [by, setBy] = useState<string>()
   const [days, setDays] = useState(7)
-  const all = useAsked('replay', replayOptions(days))
+  const all = useQuery(replayOptions(days))
   const some = useQuery({ ...replayOptions(days, by), enabled: by !== undefined })
   if (all.isPending) return <Loading what="the recorded requests" />
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { formatEnd, formatMoment } from '../ui/clock'

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useAsked } from '../may/may'
 import { groupsOptions, networksOptions, peopleOptions } from '../people/peopleQueries'
-import { useAsked } from '../session/may'
 import { Check, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useEffect, useRef, useState } from 'react'
+import { May } from '../may/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -51,7 +52,9 @@ export function GatesPage() {
       )}
       <AuthoritySection />
       <ZoneSection gates={found.data?.gates ?? []} />
-      <LatestRecords />
+      <May does="getLatestRecords" on={{ people: true }}>
+        <LatestRecords />
+      </May>
     </div>
   )
 }

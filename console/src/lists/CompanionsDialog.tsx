@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import { useAsked } from '../session/may'
+import { useAsked } from '../may/may'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'

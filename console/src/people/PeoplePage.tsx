@@ -1,10 +1,11 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus, Upload } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { ViewButtons } from '../ui/ViewButtons'
+import { AccountsView } from './AccountsView'
 import { GroupDialog } from './GroupDialog'
 import { GroupsAndPeople } from './GroupsView'
 import { ImportPeopleDialog } from './ImportPeopleDialog'
@@ -14,7 +15,13 @@ import { PersonDialog } from './PersonDialog'
 import { PresencesView } from './PresencesView'
 import { WhoIs } from './WhoIs'
 
-const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines', presences: 'Presences' }
+const viewNames = {
+  people: 'Groups and people',
+  networks: 'Networks',
+  machines: 'Machines',
+  presences: 'Presences',
+  accounts: 'Accounts',
+}
 
 /** The operation that a view asks for. */
 const asks = {
@@ -22,6 +29,7 @@ const asks = {
   networks: 'getNetworks',
   machines: 'getMachines',
   presences: 'getPresences',
+  accounts: 'getAccounts',
 } as const
 
 /** Groups with their people, networks, machines, and a search for who somebody is. */
@@ -88,6 +96,7 @@ export function PeoplePage() {
       {view === 'networks' && <NetworksView />}
       {view === 'machines' && <MachinesView />}
       {view === 'presences' && <PresencesView />}
+      {view === 'accounts' && <AccountsView />}
       {open === 'import' && <ImportPeopleDialog onClose={() => setOpen(null)} />}
       {open === 'person' && <PersonDialog onClose={() => setOpen(null)} />}
       {open === 'group' && <GroupDialog onClose={() => setOpen(null)} />}

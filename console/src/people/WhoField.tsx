@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useId } from 'react'
-import { useAsked } from '../session/may'
+import { useAsked } from '../may/may'
 import { fieldClass } from '../ui/Field'
 import { useSettled } from '../ui/useSettled'
 import { groupsOptions, machinesOptions, peopleOptions } from './peopleQueries'

@@ -5,7 +5,7 @@ import { CircleUser, KeyRound, LogOut, Moon, Sun } from 'lucide-react'
 import { type ReactNode, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { draftOptions } from '../draft/draftQueries'
-import { May, Permit, useAsked } from '../session/may'
+import { May, Permit, useAsked } from '../may/may'
 import { meOptions, useSignOut } from '../session/sessionQueries'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
@@ -100,6 +100,7 @@ function Page() {
 function Closed(notice: { title: string; action?: ReactNode; children: ReactNode }) {
   return (
     <div className="px-5">
+      <h1 className="sr-only">Closed</h1>
       <EmptyNotice {...notice} />
     </div>
   )

@@ -15,7 +15,7 @@ import {
   Signpost,
   Users,
 } from 'lucide-react'
-import { type Does, useMay } from '../session/may'
+import { type Does, useMay } from '../may/may'
 
 const all: {
   to:

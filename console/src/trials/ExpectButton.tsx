@@ -1,6 +1,6 @@
 import type { Ask } from '../address/trialSearch'
 import { useAddExpectation } from '../changes/changeQueries'
-import { useMay } from '../session/may'
+import { useMay } from '../may/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'

@@ -3,6 +3,7 @@ import { useNavigate } from '@tanstack/react-router'
 import { X } from 'lucide-react'
 import { useEffect } from 'react'
 import type { Ask } from '../address/trialSearch'
+import { useMay } from '../may/may'
 import { IconButton } from '../ui/Button'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
@@ -15,7 +16,9 @@ type Props = { url: string; ask: Ask; onClose: () => void }
 
 /** The sheet beside the page with the answer for the URL in the address. Escape closes it. */
 export function TrialSheet({ url, ask, onClose }: Props) {
-  const answer = useQuery(trialOptions(url, ask))
+  // A role that is for some groups tries for their members alone.
+  const asksWho = !useMay()('tryUrls', {}) && !ask.as
+  const answer = useQuery({ ...trialOptions(url, ask), enabled: !asksWho })
   const navigate = useNavigate()
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -30,7 +33,7 @@ export function TrialSheet({ url, ask, onClose }: Props) {
     document.addEventListener('keydown', onKey)
     return () => document.removeEventListener('keydown', onKey)
   }, [onClose])
-  const live = useQuery(liveTrialOptions(url, ask))
+  const live = useQuery({ ...liveTrialOptions(url, ask), enabled: !asksWho })
   const trial = answer.data?.trials[0]
   return (
     <aside aria-label="Trial" className="w-[27rem] shrink-0 overflow-y-auto border-rule border-l bg-leaf px-5 py-4">
@@ -64,7 +67,8 @@ export function TrialSheet({ url, ask, onClose }: Props) {
       </div>
       <div aria-live="polite">
         {answer.error && <ProblemNotice error={answer.error} retry={() => answer.refetch()} />}
-        {answer.isPending && <Loading what="the verdict" />}
+        {asksWho && <p>Say above as whom: somebody of the groups that you lead.</p>}
+        {answer.isPending && !asksWho && <Loading what="the verdict" />}
         {trial?.verdict && live.data?.verdict && live.data.verdict !== trial.verdict && (
           <p className="mb-3 border-ochre border-l-3 bg-wash px-3 py-1.5 text-sm">
             Live it is <VerdictMark verdict={live.data.verdict} />: {live.data.because}

@@ -1,5 +1,6 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useState } from 'react'
+import { useMay } from '../may/may'
 import { Button } from '../ui/Button'
 import { TextArea } from '../ui/Field'
 import { count, formatNumber } from '../ui/format'
@@ -30,6 +31,7 @@ const names: Record<TryView, string> = {
 
 /** Trials of many URLs: for many groups, over a week, or two side by side. The try bar is for a single trial. */
 export function TryPage() {
+  const may = useMay()
   const { view = 'many', urls: linked = '' } = useSearch({ from: '/try' })
   const navigate = useNavigate({ from: '/try' })
   const [text, setText] = useState(linked)
@@ -50,7 +52,11 @@ export function TryPage() {
         </p>
       </div>
       <ViewButtons
-        names={names}
+        names={
+          Object.fromEntries(
+            Object.entries(names).filter(([v]) => v !== 'matrix' || may('tryMatrix', {})),
+          ) as typeof names
+        }
         chosen={view}
         onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
       />

@@ -1,6 +1,6 @@
 import { clsx } from 'clsx'
 import type { ButtonHTMLAttributes } from 'react'
-import { type Does, useMay } from '../session/may'
+import { type Does, useMay } from '../may/may'
 
 const looks = {
   main: 'bg-reed text-on-reed border-reed hover:opacity-90',

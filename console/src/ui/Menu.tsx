@@ -1,6 +1,6 @@
 import { DropdownMenu } from 'radix-ui'
 import type { ReactNode } from 'react'
-import { type Does, useMay } from '../session/may'
+import { type Does, useMay } from '../may/may'
 
 type Props = {
   /** The button that opens the menu. */

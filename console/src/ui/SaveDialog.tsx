@@ -1,6 +1,6 @@
 import { type UseMutationResult, useMutation } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
-import { type Does, useMay } from '../session/may'
+import { type Does, useMay } from '../may/may'
 import { type Action, useAnnounce } from './announce'
 import { Button } from './Button'
 import { Dialog, DialogBody, DialogFoot } from './Dialog'

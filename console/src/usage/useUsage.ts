@@ -1,6 +1,6 @@
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, data, type Schemas } from '../api/client'
-import { useAsked } from '../session/may'
+import { useAsked } from '../may/may'
 
 export type Used = Schemas['UsedObject']
 type Kind = 'rule' | 'list' | 'entry' | 'exception' | 'category' | 'scorecard'

@@ -366,7 +366,7 @@ func TestHidden(t *testing.T) {
 			assert.Equal(t, rows.Has(i), again.Has(i), "%s\n%+v", text, all[i])
 			if rows.Has(i) {
 				assert.True(t, view.Has(&all[i]))
-				assert.Equal(t, strings.Contains(text, "-") || whole.Has(i), true, text) // that somebody is not found by a hidden name is no secret told
+				assert.True(t, strings.Contains(text, "-") || whole.Has(i), text) // that somebody is not found by a hidden name is no secret told
 			}
 			if who.Has(i) && !view.Hides("person") {
 				assert.True(t, rows.Has(i) && view.HasNames(&all[i]))

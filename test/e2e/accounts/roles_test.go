@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"widelark/internal/postgres"
 	"widelark/internal/standing"
 	"widelark/internal/testkit"
+	"widelark/test/e2e/browser"
 	"widelark/test/e2e/house"
 )
 
@@ -345,4 +347,82 @@ func TestRolesThatAreNone(t *testing.T) {
 		}
 		assert.Contains(t, s.Run(t, "", cmd...).Err, why)
 	}
+}
+
+// looking is what buttons are called that change nothing: who may only read sees no others.
+var looking = regexp.MustCompile(`^(Try|Look up|Many at once|Show me one|Name|Entries|Changed|Groups and people|Networks|Machines|Ask|Everybody ?\d*|Wards ?\d*|Research ?\d*|Everywhere.*|Night.*|Kay Moran|Petra Elver|` +
+	`What it is|Office hours|Many URLs|For every group|Over a week|Two side by side|Try them|Fill in some to see how it works|In force.*|Over within.*|Later.*|Over or off.*|All.*|Grants.*|The draft.*|Expectations.*|Revisions.*|` +
+	`In order|Plans|Apps|Search engines|What it changed|Plan of a day|More|Show .*|[A-Z].* of \d+|Fewer.*|Try another.*|What to do with .*|No betting|Close.*|Choose .*|\d+ .*)$`)
+
+// Nobody is shown a button that the service would refuse: pages that a role does not have are not in the navigation, the others ask for nothing that is refused, and whoever may only read sees no button
+// that changes something.
+func TestConsoleByRole(t *testing.T) {
+	t.Parallel()
+	s := ward(t)
+	s.Run(t, "", "schedule", "new", "Office hours", "mon-fri 08:30-17:00").Done(t)
+	s.Run(t, "", "grant", "new", "=oddsfield.example/x", "--person", "kay.moran", "--until", "1h", "--why", "a test").Done(t)
+	s.Run(t, "", "list", "add", "Betting", "not-live.example").Done(t)
+	const reading = "Lists Categories Look up Packs People Schedules Policies Exceptions Try Changes Gates"
+	for _, who := range []struct {
+		role, bounds, pages string
+		sees, lacks         map[string]string // buttons, by page
+	}{
+		{"reader", "", reading, nil, map[string]string{"/lists": "New list", "/changes": "Publish"}},
+		{"lead", "--group Wards", "Look up People Exceptions Try Journal Reports", map[string]string{"/exceptions": "Requests"}, map[string]string{"/people": "Person"}},
+		{"help desk", "--group Wards", reading + " Journal Reports Alerts", map[string]string{"/exceptions?view=grants": "New grant"}, map[string]string{"/exceptions?view=codes": "New code", "/alerts": "New alert"}},
+		{"auditor", "", reading + " Journal Reports Alerts", map[string]string{"/changes": "Who did what"}, map[string]string{"/people?view=accounts": "Account", "/gates": "Enrol a gate"}},
+		{"publisher", "", reading + " Journal Reports Alerts", map[string]string{"/changes": "Publish"}, map[string]string{"/lists": "New list"}},
+		{"editor", "--list Dosage", reading + " Journal Reports Alerts", nil, map[string]string{"/lists": "New list", "/exceptions": "New exception"}},
+	} {
+		name := strings.ReplaceAll(who.role, " ", "")
+		as(t, s, name, who.role, strings.Fields(who.bounds)...)
+		b := browser.Open(t, s.URL)
+		b.SignIn(name, theirPassword)
+		b.See("nav[aria-label='Wide Lark'] li", "Try")
+		var shown []string
+		for _, link := range b.Texts("nav[aria-label='Wide Lark'] li a") {
+			shown = append(shown, strings.TrimRight(strings.ReplaceAll(link, " changed, not live yet", ""), "0123456789 "))
+		}
+		assert.Equal(t, who.pages, strings.Join(shown, " "), who.role)
+		for _, page := range shown {
+			b.GoTo("/" + strings.ToLower(strings.ReplaceAll(page, " ", "")))
+			b.See("h1", "")
+			b.Await("!document.body.innerText.includes('Fetching')", "something is still being fetched")
+			for _, button := range b.Texts("main button") {
+				if who.role == "reader" {
+					assert.Regexp(t, looking, button, "%s sees a button at %s", who.role, page)
+				}
+			}
+			b.Quiet()
+		}
+		for page, button := range who.sees {
+			b.GoTo(page)
+			b.See("main button", button)
+		}
+		for page, button := range who.lacks {
+			b.GoTo(page)
+			b.See("h1", "")
+			assert.NotContains(t, b.Texts("main button"), button, who.role)
+		}
+	}
+	b := browser.Open(t, s.URL)
+	b.SignIn("reader", theirPassword)
+	b.GoTo("/journal")
+	b.See("main", "This page is not for your account")
+	b.Accessible("a page that is closed")
+
+	// An owner gives a role; the page that it has is there at once.
+	owner := browser.SignedIn(t, s)
+	owner.GoTo("/people?view=accounts")
+	owner.Press("reader")
+	owner.Accessible("the roles of an account")
+	owner.Tick("auditor: reads everything, with names, and who did what")
+	owner.Press("Save")
+	owner.See("td", "auditor")
+	b.GoTo("/journal")
+	b.See("h1", "Journal")
+	owner.Press("Account")
+	owner.Fill("input[autocomplete='new-password']", theirPassword)
+	owner.Accessible("a new account")
+	owner.Quiet()
 }

@@ -209,7 +209,7 @@ func (b *Page) SignIn(name, password string) {
 	b.Fill(`input[name=name]`, name)
 	b.Fill(`input[name=password]`, password)
 	b.Press("Sign in")
-	b.See("h1", "Lists")
+	b.Await(`document.querySelector("nav[aria-label=\"Wide Lark\"] li") !== null && document.querySelector("main h1, main h2") !== null`, "nobody is signed in")
 }
 
 // Fill gives a field a text in place of what is there, once it is there and can be typed into. The field is told of an input, as by typing, and
@@ -350,6 +350,15 @@ func (b *Page) Text(selector string) string {
 	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+strconv.Quote(selector)+`).textContent`))
 	require.NoError(b.T, err)
 	return text
+}
+
+// Texts returns what the elements that match the selector are called: by their label or, without one, their text.
+func (b *Page) Texts(selector string) []string {
+	b.T.Helper()
+	texts, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](
+		`[...document.querySelectorAll(`+strconv.Quote(selector)+`)].filter((e) => e.checkVisibility()).map((e) => (e.ariaLabel || e.textContent).trim().replace(/\s+/g, ' '))`))
+	require.NoError(b.T, err)
+	return texts
 }
 
 // Eval runs an expression in the page, once the elements that it asks for are there.
