@@ -4633,6 +4633,14 @@ type AddRecordedOutputBody struct {
 	Refused int64 `json:"refused"`
 }
 
+// AddRemarkInputBody defines model for AddRemarkInputBody.
+type AddRemarkInputBody struct {
+	// Asks The sign-in name of somebody who is asked to look
+	Asks   *string             `json:"asks,omitempty"`
+	Object *openapi_types.UUID `json:"object,omitempty"`
+	Text   string              `json:"text"`
+}
+
 // AddSeenInputBody defines model for AddSeenInputBody.
 type AddSeenInputBody struct {
 	Pages []SeenPage `json:"pages"`
@@ -5556,6 +5564,12 @@ type DraftOutputBody struct {
 	Failing int64     `json:"failing"`
 	Live    Revision  `json:"live"`
 	Planned []Planned `json:"planned"`
+
+	// Remarks What people said of it that is not done
+	Remarks int64 `json:"remarks"`
+
+	// SecondLook What one person edited alone is published by another
+	SecondLook bool `json:"secondLook"`
 
 	// Version Rises with every edit of anything; publishing and discarding name the one that was looked at
 	Version int64 `json:"version"`
@@ -7190,6 +7204,12 @@ type LiveAgainInputBody struct {
 	Note string `json:"note"`
 }
 
+// Looker defines model for Looker.
+type Looker struct {
+	FullName *string `json:"fullName,omitempty"`
+	Name     string  `json:"name"`
+}
+
 // Lookup defines model for Lookup.
 type Lookup struct {
 	Class *Class `json:"class,omitempty"`
@@ -8195,6 +8215,14 @@ type PolicyInputRole string
 // PolicyInputUnheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
 type PolicyInputUnheld string
 
+// Practices defines model for Practices.
+type Practices struct {
+	// SecondLook What one person edited alone is published by another
+	SecondLook bool      `json:"secondLook"`
+	UpdatedAt  time.Time `json:"updatedAt"`
+	UpdatedBy  string    `json:"updatedBy"`
+}
+
 // Presence defines model for Presence.
 type Presence struct {
 	Address string    `json:"address"`
@@ -8242,16 +8270,26 @@ type PublishInputBody struct {
 	// Note What it is for
 	Note string `json:"note"`
 
+	// Objects Only what differs of these, with what it hangs on; the rest stays the draft. Left out: the whole draft
+	Objects *[]string `json:"objects,omitempty"`
+
 	// Version Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is
 	Version *int64 `json:"version,omitempty"`
 }
 
 // PublishOutputBody defines model for PublishOutputBody.
 type PublishOutputBody struct {
+	// Objects Where some were chosen: these, and what they hang on
+	Objects *[]Ref   `json:"objects,omitempty"`
 	Planned *Planned `json:"planned,omitempty"`
 
 	// Revision Left out where it is planned
 	Revision *Revision `json:"revision,omitempty"`
+}
+
+// PutPracticesInputBody defines model for PutPracticesInputBody.
+type PutPracticesInputBody struct {
+	SecondLook bool `json:"secondLook"`
 }
 
 // PutRolesInputBody defines model for PutRolesInputBody.
@@ -8415,6 +8453,36 @@ type RefusedLine struct {
 
 // RefusedLineCode defines model for RefusedLine.Code.
 type RefusedLineCode string
+
+// Remark defines model for Remark.
+type Remark struct {
+	// Asks The account that is asked to look
+	Asks   *string    `json:"asks,omitempty"`
+	At     time.Time  `json:"at"`
+	By     string     `json:"by"`
+	DoneAt *time.Time `json:"doneAt,omitempty"`
+	DoneBy *string    `json:"doneBy,omitempty"`
+	ID     int64      `json:"id"`
+
+	// Link Where whoever is asked finds it; left out where the service does not know its own address
+	Link *string `json:"link,omitempty"`
+
+	// Object That it is about; left out for the draft as a whole
+	Object *Ref   `json:"object,omitempty"`
+	Text   string `json:"text"`
+
+	// Version Of the draft, when it was made
+	Version int64 `json:"version"`
+}
+
+// RemarksOutputBody defines model for RemarksOutputBody.
+type RemarksOutputBody struct {
+	// CanLook Accounts that may publish, and so look at the draft before it goes live
+	CanLook []Looker `json:"canLook"`
+
+	// Remarks What is not done first, and the last one first
+	Remarks []Remark `json:"remarks"`
+}
 
 // RemoveEntriesOutputBody defines model for RemoveEntriesOutputBody.
 type RemoveEntriesOutputBody struct {
@@ -10812,6 +10880,9 @@ type CorrectJSONRequestBody = CorrectInputBody
 // DiscardJSONRequestBody defines body for Discard for application/json ContentType.
 type DiscardJSONRequestBody = DiscardInputBody
 
+// AddRemarkJSONRequestBody defines body for AddRemark for application/json ContentType.
+type AddRemarkJSONRequestBody = AddRemarkInputBody
+
 // AddEngineJSONRequestBody defines body for AddEngine for application/json ContentType.
 type AddEngineJSONRequestBody = EngineInput
 
@@ -10988,6 +11059,9 @@ type StartPolicyJSONRequestBody = StartInputBody
 
 // PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
 type PutPolicyJSONRequestBody = PolicyInput
+
+// PutPracticesJSONRequestBody defines body for PutPractices for application/json ContentType.
+type PutPracticesJSONRequestBody = PutPracticesInputBody
 
 // SetPresenceJSONRequestBody defines body for SetPresence for application/json ContentType.
 type SetPresenceJSONRequestBody = SetPresenceInputBody
@@ -11460,6 +11534,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 	Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRemarks What people say of the draft, and whom they ask to look
+	//
+	// Corresponds with GET /api/v1/draft/remarks (the `GetRemarks` operationId).
+	GetRemarks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRemarkWithBody Say something of the draft, or ask somebody to look at it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+	AddRemarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRemark Say something of the draft, or ask somebody to look at it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+	AddRemark(ctx context.Context, body AddRemarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndRemark Say that a remark has been seen to
+	//
+	// Corresponds with POST /api/v1/draft/remarks/{id}/done (the `EndRemark` operationId).
+	EndRemark(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetEngines Engines, by name
 	//
@@ -12687,6 +12785,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPractices How changes go live
+	//
+	// Corresponds with GET /api/v1/practices (the `GetPractices` operationId).
+	GetPractices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPracticesWithBody Say how changes go live; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+	PutPracticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPractices Say how changes go live; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+	PutPractices(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndPresence End the presence at an address now
 	//
@@ -14091,6 +14208,70 @@ func (c *Client) DiscardWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 func (c *Client) Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDiscardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRemarks What people say of the draft, and whom they ask to look
+//
+// Corresponds with GET /api/v1/draft/remarks (the `GetRemarks` operationId).
+func (c *Client) GetRemarks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRemarksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRemarkWithBody Say something of the draft, or ask somebody to look at it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+func (c *Client) AddRemarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRemarkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRemark Say something of the draft, or ask somebody to look at it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+func (c *Client) AddRemark(ctx context.Context, body AddRemarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRemarkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndRemark Say that a remark has been seen to
+//
+// Corresponds with POST /api/v1/draft/remarks/{id}/done (the `EndRemark` operationId).
+func (c *Client) EndRemark(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndRemarkRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -17288,6 +17469,55 @@ func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPractices How changes go live
+//
+// Corresponds with GET /api/v1/practices (the `GetPractices` operationId).
+func (c *Client) GetPractices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPracticesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPracticesWithBody Say how changes go live; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+func (c *Client) PutPracticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPracticesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPractices Say how changes go live; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+func (c *Client) PutPractices(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPracticesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -20578,6 +20808,107 @@ func NewDiscardRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRemarksRequest constructs an http.Request for the GetRemarks method
+func NewGetRemarksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/draft/remarks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRemarkRequest calls the generic AddRemark builder with application/json body
+func NewAddRemarkRequest(server string, body AddRemarkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRemarkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRemarkRequestWithBody constructs an http.Request for the AddRemark method, with any body, and a specified content type
+func NewAddRemarkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/draft/remarks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndRemarkRequest constructs an http.Request for the EndRemark method
+func NewEndRemarkRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/draft/remarks/%s/done", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -27466,6 +27797,73 @@ func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewGetPracticesRequest constructs an http.Request for the GetPractices method
+func NewGetPracticesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/practices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutPracticesRequest calls the generic PutPractices builder with application/json body
+func NewPutPracticesRequest(server string, body PutPracticesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutPracticesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutPracticesRequestWithBody constructs an http.Request for the PutPractices method, with any body, and a specified content type
+func NewPutPracticesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/practices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewEndPresenceRequest constructs an http.Request for the EndPresence method
 func NewEndPresenceRequest(server string, params *EndPresenceParams) (*http.Request, error) {
 	var err error
@@ -30974,6 +31372,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 	DiscardWithResponse(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardResponse, error)
 
+	// GetRemarksWithResponse What people say of the draft, and whom they ask to look
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/draft/remarks (the `GetRemarks` operationId).
+	GetRemarksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRemarksResponse, error)
+
+	// AddRemarkWithBodyWithResponse Say something of the draft, or ask somebody to look at it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+	AddRemarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRemarkResponse, error)
+
+	// AddRemarkWithResponse Say something of the draft, or ask somebody to look at it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+	AddRemarkWithResponse(ctx context.Context, body AddRemarkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRemarkResponse, error)
+
+	// EndRemarkWithResponse Say that a remark has been seen to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/draft/remarks/{id}/done (the `EndRemark` operationId).
+	EndRemarkWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndRemarkResponse, error)
+
 	// GetEnginesWithResponse Engines, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -32352,6 +32778,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// GetPracticesWithResponse How changes go live
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/practices (the `GetPractices` operationId).
+	GetPracticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPracticesResponse, error)
+
+	// PutPracticesWithBodyWithResponse Say how changes go live; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+	PutPracticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPracticesResponse, error)
+
+	// PutPracticesWithResponse Say how changes go live; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+	PutPracticesWithResponse(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPracticesResponse, error)
 
 	// EndPresenceWithResponse End the presence at an address now
 	//
@@ -35559,6 +36006,192 @@ func (r DiscardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiscardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRemarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RemarksOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRemarksResponse) GetJSON200() *RemarksOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRemarksResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRemarksResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRemarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRemarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRemarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRemarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRemarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Remark
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRemarkResponse) GetJSON201() *Remark {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddRemarkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddRemarkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddRemarkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRemarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRemarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRemarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRemarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndRemarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remark
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndRemarkResponse) GetJSON200() *Remark {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndRemarkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndRemarkResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndRemarkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndRemarkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndRemarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndRemarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndRemarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndRemarkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -45353,6 +45986,130 @@ func (r PutPolicyResponse) ContentType() string {
 	return ""
 }
 
+type GetPracticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Practices
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPracticesResponse) GetJSON200() *Practices {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPracticesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPracticesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPracticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPracticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPracticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPracticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutPracticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Practices
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutPracticesResponse) GetJSON200() *Practices {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutPracticesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutPracticesResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutPracticesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutPracticesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutPracticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutPracticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutPracticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutPracticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EndPresenceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -50332,6 +51089,58 @@ func (c *ClientWithResponses) DiscardWithResponse(ctx context.Context, body Disc
 	return ParseDiscardResponse(rsp)
 }
 
+// GetRemarksWithResponse What people say of the draft, and whom they ask to look
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/draft/remarks (the `GetRemarks` operationId).
+func (c *ClientWithResponses) GetRemarksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRemarksResponse, error) {
+	rsp, err := c.GetRemarks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRemarksResponse(rsp)
+}
+
+// AddRemarkWithBodyWithResponse Say something of the draft, or ask somebody to look at it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+func (c *ClientWithResponses) AddRemarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRemarkResponse, error) {
+	rsp, err := c.AddRemarkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRemarkResponse(rsp)
+}
+
+// AddRemarkWithResponse Say something of the draft, or ask somebody to look at it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/draft/remarks (the `AddRemark` operationId).
+func (c *ClientWithResponses) AddRemarkWithResponse(ctx context.Context, body AddRemarkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRemarkResponse, error) {
+	rsp, err := c.AddRemark(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRemarkResponse(rsp)
+}
+
+// EndRemarkWithResponse Say that a remark has been seen to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/draft/remarks/{id}/done (the `EndRemark` operationId).
+func (c *ClientWithResponses) EndRemarkWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndRemarkResponse, error) {
+	rsp, err := c.EndRemark(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndRemarkResponse(rsp)
+}
+
 // GetEnginesWithResponse Engines, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -52891,6 +53700,45 @@ func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPolicyResponse(rsp)
+}
+
+// GetPracticesWithResponse How changes go live
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/practices (the `GetPractices` operationId).
+func (c *ClientWithResponses) GetPracticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPracticesResponse, error) {
+	rsp, err := c.GetPractices(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPracticesResponse(rsp)
+}
+
+// PutPracticesWithBodyWithResponse Say how changes go live; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+func (c *ClientWithResponses) PutPracticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPracticesResponse, error) {
+	rsp, err := c.PutPracticesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPracticesResponse(rsp)
+}
+
+// PutPracticesWithResponse Say how changes go live; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
+func (c *ClientWithResponses) PutPracticesWithResponse(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPracticesResponse, error) {
+	rsp, err := c.PutPractices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPracticesResponse(rsp)
 }
 
 // EndPresenceWithResponse End the presence at an address now
@@ -56177,6 +57025,147 @@ func ParseDiscardResponse(rsp *http.Response) (*DiscardResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRemarksResponse parses an HTTP response from a GetRemarksWithResponse call
+func ParseGetRemarksResponse(rsp *http.Response) (*GetRemarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRemarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RemarksOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRemarkResponse parses an HTTP response from a AddRemarkWithResponse call
+func ParseAddRemarkResponse(rsp *http.Response) (*AddRemarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRemarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Remark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndRemarkResponse parses an HTTP response from a EndRemarkWithResponse call
+func ParseEndRemarkResponse(rsp *http.Response) (*EndRemarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndRemarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel
@@ -64213,6 +65202,100 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPracticesResponse parses an HTTP response from a GetPracticesWithResponse call
+func ParseGetPracticesResponse(rsp *http.Response) (*GetPracticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPracticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Practices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutPracticesResponse parses an HTTP response from a PutPracticesWithResponse call
+func ParsePutPracticesResponse(rsp *http.Response) (*PutPracticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutPracticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Practices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

@@ -35,6 +35,8 @@ const (
 	Grant        Act = "make grants"
 	Answer       Act = "answer requests"
 	Codes        Act = "make unlock codes"
+	Remark       Act = "say something of the draft"
+	Practices    Act = "say how changes go live"
 	Presences    Act = "say who is at which address"
 	Accept       Act = "accept findings"
 	Record       Act = "add to the journal"
@@ -53,7 +55,7 @@ const (
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
 	return []Act{
-		Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Edit, Fill, Accept, EditPacks, Watch, Record, Publish,
+		Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Accept, EditPacks, Watch, Record, Publish, Practices,
 		Grant, Answer, Codes, Presences, TrustKeys, Authorities, Enrol, Accounts, SendOn, Erase, Obey, Expire,
 	}
 }

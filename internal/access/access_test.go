@@ -45,6 +45,7 @@ see what people ask for              | ---     y--   y--        yyy      ---    
 read the audit log                   | ---     ---   ---        yyy      ---        ---     yyy
 see accounts, and where records are sent | --- ---   ---        yyy      ---        ---     yyy
 edit their own account               | yyy     yyy   yyy        yyy      yyy        yyy     yyy
+say something of the draft           | yyy     ---   yyy        yyy      yyy        yyy     yyy
 edit the draft                       | ---     ---   ---        ---      ---        y--     yyy
 say what fills a list                | ---     ---   ---        ---      ---        y--     yyy
 accept findings                      | ---     ---   ---        ---      ---        ---     yyy
@@ -52,6 +53,7 @@ edit packs                           | ---     ---   ---        ---      ---    
 set up reports and alerts            | ---     ---   ---        ---      ---        ---     yyy
 add to the journal                   | ---     ---   ---        ---      ---        ---     yyy
 publish                              | ---     ---   ---        ---      y--        ---     yyy
+say how changes go live              | ---     ---   ---        ---      ---        ---     yyy
 make grants                          | ---     ---   y--        ---      ---        ---     yyy
 answer requests                      | ---     y--   y--        ---      ---        ---     yyy
 make unlock codes                    | ---     ---   y--        ---      ---        ---     yyy

@@ -75,11 +75,11 @@ func with(all ...map[Act]scope) map[Act]scope {
 }
 
 // reads is what a role has that reads the configuration.
-var reads = many(always, Read, ReadPeople, Try, OwnAccount)
+var reads = many(always, Read, ReadPeople, Try, OwnAccount, Remark)
 
 // rights are the acts of each role.
 var rights = map[Role]map[Act]scope{
-	Owner: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Edit, Fill, Publish, Grant, Answer, Codes, Presences, Accept, Record,
+	Owner: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Answer, Codes, Presences, Accept, Record,
 		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 	Editor:    with(reads, many(always, ReadJournal, ReadUse), many(inLists, Edit, Fill), many(wholly, Accept, EditPacks, Watch, Record)),
 	Publisher: with(reads, many(always, ReadJournal, ReadUse), many(inLists, Publish)),
@@ -92,7 +92,7 @@ var rights = map[Role]map[Act]scope{
 	subscriber: many(andWithin, Edit, Fill, EditPacks),
 	timetable:  many(andWithin, Publish, Record, Watch, SendOn, Expire),
 	recorder:   many(always, Record, Obey, Presences),
-	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Edit, Fill, Publish, Grant, Answer, Codes, Presences, Accept, Record,
+	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Answer, Codes, Presences, Accept, Record,
 		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 }
 

@@ -26,6 +26,10 @@ const (
 
 	AccountMade     What = "account made"
 	AccountRemoved  What = "account removed"
+	PracticesPut    What = "practices put"
+	Remarked        What = "said of the draft"
+	AskedToLook     What = "asked to look"
+	RemarkDone      What = "seen to"
 	RolesPut        What = "roles put"
 	PasswordChanged What = "password changed" // by the account itself
 	PasswordReset   What = "password reset"   // by somebody else

@@ -97,7 +97,7 @@ func root(a *command.App) *cobra.Command {
 		policy.Command(a), exception.Command(a), exception.GrantCommand(a), exception.RequestCommand(a), exception.CodeCommand(a), policy.AppCommand(a), policy.EngineCommand(a), trial.Command(a),
 		trial.LookupCommand(a), category.Command(a), category.ScorecardCommand(a), pack.Command(a), schedule.Command(a),
 		change.ExportCommand(a), change.PlanFilesCommand(a), change.ApplyCommand(a), change.BackupCommand(a), change.RestoreCommand(a),
-		trial.ExpectCommand(a), change.ReviewCommand(a), change.ReplayCommand(a), change.AffectedCommand(a), change.DiffCommand(a), change.PublishCommand(a), change.HistoryCommand(a), change.RollbackCommand(a), change.DiscardCommand(a), change.AuditCommand(a),
+		trial.ExpectCommand(a), change.ReviewCommand(a), change.ReplayCommand(a), change.AffectedCommand(a), change.DiffCommand(a), change.PublishCommand(a), change.RemarkCommand(a), change.PracticeCommand(a), change.HistoryCommand(a), change.RollbackCommand(a), change.DiscardCommand(a), change.AuditCommand(a),
 	)
 	help := root.HelpFunc()
 	root.SetHelpFunc(func(cmd *cobra.Command, args []string) {

@@ -29,6 +29,7 @@ import (
 const (
 	problemNothing      = "/problems/nothing-to-publish"
 	problemExpectations = "/problems/expectations-fail"
+	problemAlone        = "/problems/edited-alone"
 	problemSignIn       = "/problems/name-or-password"
 )
 
@@ -57,6 +58,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var pack *packfile.Error
 	var refused *catalogue.RefusedError
 	var late *impatientError
+	var alone *revision.AloneError
 	switch {
 	case errors.As(err, &ready):
 		return ready
@@ -84,6 +86,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 	case errors.Is(err, query.ErrHidden):
 		errors.As(access.Check(access.Actor{}, nil, access.SeeNames, access.Object{}), &denied)
 		return huma.Error403Forbidden(s.deniedText(ctx, denied))
+	case errors.As(err, &alone):
+		return typed(problemAlone, huma.Error409Conflict(strings.ToUpper(alone.Error()[:1])+alone.Error()[1:]+". Nothing was published."))
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
 	case errors.As(err, &denied):

@@ -49,6 +49,9 @@ type draftOutput struct {
 		Expected int       `json:"expected" doc:"How many expectations there are"`
 		Failing  int       `json:"failing" doc:"How many of them do not hold in the draft"`
 		Planned  []Planned `json:"planned"`
+		Remarks  int       `json:"remarks" doc:"What people said of it that is not done"`
+
+		SecondLook bool `json:"secondLook" doc:"What one person edited alone is published by another"`
 	}
 }
 
@@ -117,10 +120,11 @@ type entryDiffOutput struct {
 
 type publishInput struct {
 	Body struct {
-		Version int64      `json:"version,omitempty" minimum:"1" doc:"Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is"`
-		Note    string     `json:"note" maxLength:"2000" doc:"What it is for"`
-		Force   string     `json:"force,omitempty" maxLength:"2000" doc:"Why it goes live though expectations fail; it is kept"`
-		At      *time.Time `json:"at,omitempty" doc:"Later: the version is published then, whatever is edited until then"`
+		Version int64       `json:"version,omitempty" minimum:"1" doc:"Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is"`
+		Objects []uuid.UUID `json:"objects,omitempty" maxItems:"1000" doc:"Only what differs of these, with what it hangs on; the rest stays the draft. Left out: the whole draft"`
+		Note    string      `json:"note" maxLength:"2000" doc:"What it is for"`
+		Force   string      `json:"force,omitempty" maxLength:"2000" doc:"Why it goes live though expectations fail; it is kept"`
+		At      *time.Time  `json:"at,omitempty" doc:"Later: the version is published then, whatever is edited until then"`
 	}
 }
 
@@ -128,6 +132,7 @@ type publishOutput struct {
 	Body struct {
 		Revision *Revision `json:"revision,omitempty" doc:"Left out where it is planned"`
 		Planned  *Planned  `json:"planned,omitempty"`
+		Objects  []Ref     `json:"objects,omitempty" doc:"Where some were chosen: these, and what they hang on"`
 	}
 }
 
@@ -215,6 +220,7 @@ func (s *server) registerPublishing(api huma.API) {
 			}
 			return nil, nil
 		})
+	s.registerRemarks(api)
 	discard := operation("discard", http.MethodPost, "/draft/discard", "Changes", "Make the draft, or some objects of it, what is live", 403, 404, 412, 422)
 	discard.DefaultStatus = http.StatusNoContent
 	huma.Register(api, discard, s.discard)
@@ -257,6 +263,20 @@ func (s *server) draft(ctx context.Context, _ *struct{}) (*draftOutput, error) {
 		b.Planned[i] = Planned(p)
 	}
 	b.Expected, b.Failing = len(report.Expected), report.Failing()
+	practices, err := s.Publishing.Practices(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	remarks, err := s.Publishing.Remarks(ctx, shownRemarks)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	for _, r := range remarks {
+		if r.DoneAt == nil {
+			b.Remarks++
+		}
+	}
+	b.SecondLook = practices.SecondLook
 	out.ETag = etag(b.Version)
 	return out, nil
 }
@@ -365,11 +385,31 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 	if b.Version != 0 && b.Version != report.DraftVersion {
 		return nil, huma.Error412PreconditionFailed(fmt.Sprintf("The draft has gone on since: you looked at version %d, it is at %d. Look at it again, and publish then.", b.Version, report.DraftVersion))
 	}
+	out := &publishOutput{}
+	version := report.DraftVersion
+	if len(b.Objects) > 0 {
+		if b.At != nil {
+			return nil, s.problem(ctx, &revision.FieldError{Field: "at", Msg: "what is planned is the whole draft: by then, others may have gone live, and a part would take them back"})
+		}
+		chosen, err := s.Publishing.Choose(ctx, version, b.Objects, actor(ctx))
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		for i := range chosen.Objects {
+			out.Body.Objects = append(out.Body.Objects, Ref{ID: chosen.Objects[i].ID, Name: chosen.Objects[i].Name()})
+		}
+		if version = chosen.Version; version != report.DraftVersion {
+			s.Checks.Prepare(ctx)
+			if report, err = s.Checks.ReportAt(ctx, version); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+		}
+	}
 	live, err := s.Publishing.Revisions(ctx, 0, 1)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	if changed, err := s.Publishing.Changed(ctx, live[0].Version, report.DraftVersion); err != nil {
+	if changed, err := s.Publishing.Changed(ctx, live[0].Version, version); err != nil {
 		return nil, s.problem(ctx, err)
 	} else if len(changed) == 0 {
 		return nil, typed(problemNothing, huma.Error409Conflict("There is nothing to publish: the draft is what is live."))
@@ -382,16 +422,15 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 	} else if b.Force, err = revision.CheckReason(b.Force); err != nil {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "force", Msg: "say why it goes live all the same"})
 	}
-	out := &publishOutput{}
 	if b.At != nil {
-		made, err := s.Publishing.Plan(ctx, revision.Planned{Due: *b.At, Version: report.DraftVersion, Note: note, Forced: b.Force}, actor(ctx))
+		made, err := s.Publishing.Plan(ctx, revision.Planned{Due: *b.At, Version: version, Note: note, Forced: b.Force}, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		out.Body.Planned = (*Planned)(&made)
 		return out, nil
 	}
-	made, err := s.Publishing.Publish(ctx, revision.Publishing{Version: report.DraftVersion, Note: note, Forced: b.Force, Failed: int64(failing), Asked: int64(len(report.Expected))}, live[0].Number, actor(ctx))
+	made, err := s.Publishing.Publish(ctx, revision.Publishing{Version: version, Note: note, Forced: b.Force, Failed: int64(failing), Asked: int64(len(report.Expected))}, live[0].Number, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

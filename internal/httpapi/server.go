@@ -93,6 +93,7 @@ type Parts struct {
 	Now        func() time.Time
 
 	Organisation string // as pages call whoever decides
+	ConsoleURL   string // where people reach the console, for links; "" where that is not known
 
 	Names    []string // of the service, as people reach it; none for those of its own machine
 	Sessions *scs.SessionManager

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -91,16 +92,51 @@ func (s *Store) as(ctx context.Context, by access.Actor, act access.Act, do func
 // guardEdits refuses the changes between two versions of the draft if the actor may not edit what they concern: the baseline, or anything but the entries of
 // some lists. It checks what was written, whichever way that happened.
 func guardEdits(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor) error {
-	return guardChanges(ctx, tx, from, to, by, access.Edit, true)
-}
-
-// guardChanges refuses the changes between two versions of the draft if the actor may not do something to what they concern. Without baseline, what
-// belongs to the baseline is like everything else.
-func guardChanges(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor, act access.Act, baseline bool) error {
 	held, err := rolesOf(ctx, tx, by)
-	if err != nil || access.Check(by, held, act, access.Object{Baseline: true}) == nil {
+	if err != nil || access.Check(by, held, access.Edit, access.Object{Baseline: true}) == nil {
 		return err
 	}
+	rows, err := tx.Query(ctx, `select id, kind, name, body, false from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
+		union all select l.id, 'list', l.name, '{}', true from list_changes c join lists l on l.id = c.list_id where c.version > $1 and c.version <= $2`, from, to)
+	changed, err := all(rows, err, func(row pgx.CollectableRow) (c touched, err error) {
+		err = row.Scan(&c.ID, &c.Kind, &c.Name, &c.Body, &c.entries)
+		return c, err
+	})
+	if err != nil {
+		return err
+	}
+	return guardTouched(ctx, tx, changed, from, to, true, by, held, access.Edit)
+}
+
+// guardPublishing refuses to put live what differs between two versions if the actor may not publish what it concerns. back: an earlier state goes live, which takes back what owners did to the baseline.
+func guardPublishing(ctx context.Context, tx pgx.Tx, states []revision.ObjectState, from, to int64, back bool, by access.Actor) error {
+	held, err := rolesOf(ctx, tx, by)
+	if err != nil || access.Check(by, held, access.Publish, access.Object{Baseline: true}) == nil {
+		return err
+	}
+	var changed []touched
+	for _, st := range states {
+		if st.Before != nil && st.After != nil && st.Before.Name == st.After.Name && bytes.Equal(st.Before.Body, st.After.Body) {
+			changed = append(changed, touched{*st.After, true})
+			continue
+		}
+		for _, o := range []*revision.Object{st.Before, st.After} {
+			if o != nil {
+				changed = append(changed, touched{*o, false})
+			}
+		}
+	}
+	return guardTouched(ctx, tx, changed, from, to, back, by, held, access.Publish)
+}
+
+// touched is a state of an object that came or went.
+type touched struct {
+	revision.Object
+	entries bool // of a list, and nothing else of it
+}
+
+// guardTouched refuses an act on what was touched between two versions. Without baseline, what belongs to the baseline is like everything else.
+func guardTouched(ctx context.Context, tx pgx.Tx, changed []touched, from, to int64, baseline bool, by access.Actor, held []access.Held, act access.Act) error {
 	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
 	for _, version := range []int64{from, to} {
 		if version == 0 || !baseline { // before anything was there
@@ -110,25 +146,13 @@ func guardChanges(ctx context.Context, tx pgx.Tx, from, to int64, by access.Acto
 			return err
 		}
 	}
-	rows, err := tx.Query(ctx, `select id, kind, name, body, false from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
-		union all select l.id, 'list', l.name, '{}', true from list_changes c join lists l on l.id = c.list_id where c.version > $1 and c.version <= $2`, from, to)
-	type change struct {
-		revision.Object
-		entries bool // of a list, and nothing else of it
-	}
-	changed, err := all(rows, err, func(row pgx.CollectableRow) (c change, err error) {
-		err = row.Scan(&c.ID, &c.Kind, &c.Name, &c.Body, &c.entries)
-		return c, err
-	})
-	if err != nil {
-		return err
-	}
 	for _, c := range changed {
 		about := access.Object{Name: fmt.Sprintf("the %s %q", c.Kind, c.Name)}
 		if c.entries {
 			about.List = c.ID
 		}
 		if baseline {
+			var err error
 			if about.Baseline, err = g.holds(ctx, tx, c.Object); err != nil {
 				return err
 			}

@@ -17,7 +17,7 @@ func (s *Store) History(ctx context.Context, id uuid.UUID, before int64, limit i
 		return nil, err
 	}
 	rows, err := s.pool.Query(ctx, `select version, at, by, what, detail, added, edited, removed from list_changes
-		where list_id = $1 and ($2::bigint = 0 or version < $2) order by version desc limit $3`, id, before, limit)
+		where list_id = $1 and ($2::bigint = 0 or version < $2) and not exists (select from edits e where e.version = list_changes.version and e.aside) order by version desc limit $3`, id, before, limit)
 	return all(rows, err, pgx.RowToStructByPos[revision.Change])
 }
 

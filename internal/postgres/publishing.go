@@ -60,8 +60,17 @@ func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, 
 		return made, &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
 	}
 	back := p.SameAs != 0 || p.Version < is // taking back is no way round: what owners put live stays
-	if err := guardChanges(ctx, tx, min(p.Version, is), max(p.Version, is), by, access.Publish, back); err != nil {
+	states, err := differences(ctx, tx, is, p.Version)
+	if err != nil {
 		return made, err
+	}
+	if err := guardPublishing(ctx, tx, states, is, p.Version, back, by); err != nil {
+		return made, err
+	}
+	if !back {
+		if err := secondLook(ctx, tx, states, by); err != nil {
+			return made, err
+		}
 	}
 	var same *int64
 	what, detail := audit.Published, p.Note
@@ -215,8 +224,10 @@ func differences(ctx context.Context, tx pgx.Tx, from, to int64) ([]revision.Obj
 			coalesce(a.name, ''), coalesce(a.since, 0), coalesce(a.updated_at, now()), coalesce(a.updated_by, ''), coalesce(a.body, 'null'),
 			coalesce(b.name, ''), coalesce(b.since, 0), coalesce(b.updated_at, now()), coalesce(b.updated_by, ''), coalesce(b.body, 'null'),
 			(a.name, a.body) is distinct from (b.name, b.body),
-			array(select e.by from hands h join edits e using (version) where h.id = coalesce(a.id, b.id) order by version),
-			coalesce((select max(e.at) from hands h join edits e using (version) where h.id = coalesce(a.id, b.id)), now())
+			array(select by from (select version, by, at from hands h join edits e using (version) where h.id = coalesce(a.id, b.id) and not e.aside
+				union all select version, by, at from carried c where c.object = coalesce(a.id, b.id) and c.version > $1 and c.version <= $2) who order by version, at),
+			coalesce((select max(at) from (select e.at from hands h join edits e using (version) where h.id = coalesce(a.id, b.id) and not e.aside
+				union all select c.at from carried c where c.object = coalesce(a.id, b.id) and c.version > $1 and c.version <= $2) when_), now())
 		from `+state("a", from)+` full join `+state("b", to)+` on a.id = b.id
 		where (a.name, a.body) is distinct from (b.name, b.body) or coalesce(b.kind, a.kind) = 'list'
 		order by coalesce(b.kind, a.kind), lower(coalesce(b.name, a.name)), 1`, low, high)

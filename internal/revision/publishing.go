@@ -90,6 +90,18 @@ type Acceptance struct {
 
 // PublishStore keeps revisions. See [Store] for by.
 type PublishStore interface {
+	// Choose makes a version of the draft that has some of its changes, with what they hang on, and everything else as it is live. The draft itself stays as it is. If it is not at the version that the
+	// caller saw, the error is [ErrStale]; 0 skips this check. An object that does not differ is [ErrNotFound].
+	Choose(ctx context.Context, seen int64, objects []uuid.UUID, by access.Actor) (Chosen, error)
+
+	Practices(ctx context.Context) (Practices, error)
+	PutPractices(ctx context.Context, secondLook bool, by access.Actor) error
+
+	// Remarks returns what people say of the draft: what is not done first, and the last one first.
+	Remarks(ctx context.Context, limit int) ([]Remark, error)
+	AddRemark(ctx context.Context, r Remark, by access.Actor) (Remark, error) // its text, object, and whom it asks
+	EndRemark(ctx context.Context, id int64, by access.Actor) (Remark, error)
+
 	// Publish makes a version of the draft the next revision. If the live revision is not the one that the caller saw, the error is
 	// [ErrStale]; 0 skips this check.
 	Publish(ctx context.Context, p Publishing, live int64, by access.Actor) (Revision, error)
@@ -125,6 +137,44 @@ type PublishStore interface {
 	Acceptances(ctx context.Context) ([]Acceptance, error)
 	AcceptFinding(ctx context.Context, a Acceptance, by access.Actor) error
 	UnacceptFinding(ctx context.Context, key string, by access.Actor) error
+}
+
+// Chosen is a version of the draft that has some of its changes.
+type Chosen struct {
+	Version int64
+	Objects []ObjectState // that differ from what is live
+}
+
+// Practices is how changes go live here.
+type Practices struct {
+	SecondLook bool // what one person edited alone is published by another
+	UpdatedAt  time.Time
+	UpdatedBy  string
+}
+
+// Remark is something that somebody says of the draft, or asks somebody else to look at.
+type Remark struct {
+	ID      int64
+	At      time.Time
+	By      string
+	Text    string
+	Object  *uuid.UUID // nil for the draft as a whole
+	Version int64      // of the draft, when it was made
+	Asks    string     // the account that is asked to look; "" for nobody
+	DoneAt  *time.Time
+	DoneBy  string
+}
+
+// AloneError refuses a publishing because nobody else than the publisher edited some of the objects.
+type AloneError struct{ Objects []string }
+
+// Error returns a sentence without its dot.
+func (e *AloneError) Error() string {
+	first := strings.Join(e.Objects[:min(3, len(e.Objects))], ", ")
+	if more := len(e.Objects) - 3; more > 0 {
+		first += fmt.Sprintf(" and %d more", more)
+	}
+	return "nobody else than you has edited " + first + ": what one person edited alone is published by another"
 }
 
 // CheckNote trims the note of a revision and refuses one that says nothing.

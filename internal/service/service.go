@@ -166,7 +166,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
 			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, lookupStore{store, asked}), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
-			Names: config.names(), Organisation: config.Organisation,
+			Names: config.names(), Organisation: config.Organisation, ConsoleURL: config.ConsoleURL,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,

@@ -457,6 +457,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/draft/remarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people say of the draft, and whom they ask to look */
+        get: operations["getRemarks"];
+        put?: never;
+        /** Say something of the draft, or ask somebody to look at it */
+        post: operations["addRemark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/draft/remarks/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a remark has been seen to */
+        post: operations["endRemark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/engines": {
         parameters: {
             query?: never;
@@ -2051,6 +2086,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/practices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How changes go live */
+        get: operations["getPractices"];
+        /** Say how changes go live; for owners */
+        put: operations["putPractices"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/presences": {
         parameters: {
             query?: never;
@@ -2960,6 +3013,13 @@ export interface components {
              */
             refused: number;
         };
+        AddRemarkInputBody: {
+            /** @description The sign-in name of somebody who is asked to look */
+            asks?: string;
+            /** Format: uuid */
+            object?: string;
+            text: string;
+        };
         AddSeenInputBody: {
             pages: components["schemas"]["SeenPage"][];
         };
@@ -3775,6 +3835,13 @@ export interface components {
             failing: number;
             live: components["schemas"]["Revision"];
             planned: components["schemas"]["Planned"][];
+            /**
+             * Format: int64
+             * @description What people said of it that is not done
+             */
+            remarks: number;
+            /** @description What one person edited alone is published by another */
+            secondLook: boolean;
             /**
              * Format: int64
              * @description Rises with every edit of anything; publishing and discarding name the one that was looked at
@@ -5271,6 +5338,10 @@ export interface components {
             live?: number;
             note: string;
         };
+        Looker: {
+            fullName?: string;
+            name: string;
+        };
         Lookup: {
             class?: components["schemas"]["Class"];
             /** @description The URL as given */
@@ -6143,6 +6214,13 @@ export interface components {
              */
             unheld?: "pass" | "block";
         };
+        Practices: {
+            /** @description What one person edited alone is published by another */
+            secondLook: boolean;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+        };
         Presence: {
             address: string;
             /** Format: date-time */
@@ -6183,6 +6261,8 @@ export interface components {
             force?: string;
             /** @description What it is for */
             note: string;
+            /** @description Only what differs of these, with what it hangs on; the rest stays the draft. Left out: the whole draft */
+            objects?: string[];
             /**
              * Format: int64
              * @description Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is
@@ -6190,9 +6270,14 @@ export interface components {
             version?: number;
         };
         PublishOutputBody: {
+            /** @description Where some were chosen: these, and what they hang on */
+            objects?: components["schemas"]["Ref"][];
             planned?: components["schemas"]["Planned"];
             /** @description Left out where it is planned */
             revision?: components["schemas"]["Revision"];
+        };
+        PutPracticesInputBody: {
+            secondLook: boolean;
         };
         PutRolesInputBody: {
             /** @description All that they may do from now on */
@@ -6337,6 +6422,34 @@ export interface components {
             suggestion?: string;
             /** @description The line of the file */
             text: string;
+        };
+        Remark: {
+            /** @description The account that is asked to look */
+            asks?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            doneAt?: string;
+            doneBy?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Where whoever is asked finds it; left out where the service does not know its own address */
+            link?: string;
+            /** @description That it is about; left out for the draft as a whole */
+            object?: components["schemas"]["Ref"];
+            text: string;
+            /**
+             * Format: int64
+             * @description Of the draft, when it was made
+             */
+            version: number;
+        };
+        RemarksOutputBody: {
+            /** @description Accounts that may publish, and so look at the draft before it goes live */
+            canLook: components["schemas"]["Looker"][];
+            /** @description What is not done first, and the last one first */
+            remarks: components["schemas"]["Remark"][];
         };
         RemoveEntriesOutputBody: {
             list: components["schemas"]["List"];
@@ -9859,6 +9972,153 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRemarks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemarksOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addRemark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRemarkInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remark"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endRemark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remark"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18509,6 +18769,104 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPractices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Practices"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putPractices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutPracticesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Practices"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -29,10 +29,14 @@ type Props = {
   changes: ObjectDifference[]
   /** The version of the draft that the differences lead to; undefined if they cannot be discarded. */
   version?: number
+  /** The ids of the objects that are to go live without the others. */
+  chosen?: string[]
+  /** Absent where nothing is chosen here. */
+  onChoose?: (ids: string[]) => void
 }
 
 /** Differences in the terms of the objects: entries added, rules moved. */
-export function DifferenceList({ changes, version }: Props) {
+export function DifferenceList({ changes, version, chosen = [], onChoose }: Props) {
   const discard = useDiscard()
   const announce = useAnnounce()
   return (
@@ -41,6 +45,16 @@ export function DifferenceList({ changes, version }: Props) {
       <ul className="flex flex-col">
         {changes.map((c) => (
           <li key={c.id} className="flex items-start gap-3 border-rule border-t py-2">
+            {onChoose && changes.length > 1 && (
+              <input
+                type="checkbox"
+                aria-label={`Publish ${c.name} without the others`}
+                title="Publish it without the others"
+                checked={chosen.includes(c.id)}
+                onChange={(e) => onChoose(e.target.checked ? [...chosen, c.id] : chosen.filter((id) => id !== c.id))}
+                className="mt-1.5 accent-reed"
+              />
+            )}
             <Mark of={c.what} />
             <div className="min-w-0 grow">
               <p>

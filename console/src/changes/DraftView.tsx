@@ -1,10 +1,13 @@
 import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { diffOptions, draftOptions } from '../draft/draftQueries'
+import { useMay } from '../may/may'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { DifferenceList } from './DifferenceList'
 import { FailingList } from './FailingList'
 import { FindingList } from './FindingList'
 import { PublishBox } from './PublishBox'
+import { RemarksView } from './RemarksView'
 import { ReplaySummary } from './ReplaySummary'
 import { TurnList } from './TurnList'
 
@@ -12,6 +15,8 @@ import { TurnList } from './TurnList'
 export function DraftView() {
   const draft = useQuery(draftOptions)
   const diff = useQuery(diffOptions('live', 'draft'))
+  const may = useMay()
+  const [chosen, setChosen] = useState<string[]>([])
   if (diff.isPending || draft.isPending) return <Loading what="what changed" />
   if (diff.error) return <ProblemNotice error={diff.error} retry={() => diff.refetch()} />
   if (!draft.data) return null
@@ -22,7 +27,12 @@ export function DraftView() {
         {changed ? (
           <>
             <Section title="What changed">
-              <DifferenceList changes={diff.data.changes} version={diff.data.toVersion} />
+              <DifferenceList
+                changes={diff.data.changes}
+                version={diff.data.toVersion}
+                chosen={chosen}
+                onChoose={may('publish') ? setChosen : undefined}
+              />
             </Section>
             <Section title="What it does">
               <TurnList from="live" to="draft" />
@@ -35,12 +45,19 @@ export function DraftView() {
             it does, and what is wrong with it.
           </EmptyNotice>
         )}
+        <RemarksView />
         <Section title="What is wrong">
           <FailingList />
           <FindingList />
         </Section>
       </div>
-      <PublishBox draft={draft.data} changed={changed} version={diff.data.toVersion} />
+      <PublishBox
+        draft={draft.data}
+        changed={changed}
+        version={diff.data.toVersion}
+        chosen={chosen.filter((id) => diff.data.changes.some((c) => c.id === id))}
+        onPublished={() => setChosen([])}
+      />
     </div>
   )
 }

@@ -1,29 +1,38 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
-import { useMay } from '../may/may'
+import { May, useMay } from '../may/may'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { formatMoment, instantOf } from '../ui/clock'
-import { TextArea } from '../ui/Field'
+import { Check, TextArea } from '../ui/Field'
+import { count } from '../ui/format'
 import { MomentField } from '../ui/MomentField'
 import { ProblemNotice } from '../ui/Notice'
-import { useDiscard, usePublish, useUnplan } from './changeQueries'
+import { useDiscard, usePublish, usePutPractices, useUnplan } from './changeQueries'
 
-type Props = { draft: Schemas['DraftOutputBody']; changed: boolean; version: number }
+type Props = {
+  draft: Schemas['DraftOutputBody']
+  changed: boolean
+  version: number
+  /** The ids of the objects that go live without the others; none for the whole draft. */
+  chosen: string[]
+  onPublished: () => void
+}
 
 /** Publishes the draft, now or later: with a note and, if an expectation fails, with a reason. */
-export function PublishBox({ draft, changed, version }: Props) {
+export function PublishBox({ draft, changed, version, chosen, onPublished }: Props) {
   const may = useMay()
   const publish = usePublish()
   const discard = useDiscard()
   const unplan = useUnplan()
+  const practices = usePutPractices()
   const announce = useAnnounce()
   const [note, setNote] = useState('')
   const [force, setForce] = useState('')
   const [at, setAt] = useState('')
   const failing = draft.failing > 0
-  const error = publish.error ?? discard.error ?? unplan.error
+  const error = publish.error ?? discard.error ?? unplan.error ?? practices.error
   return (
     <aside
       aria-label="Publish"
@@ -34,17 +43,27 @@ export function PublishBox({ draft, changed, version }: Props) {
           className="flex flex-col gap-3"
           onSubmit={(e) => {
             e.preventDefault()
-            const due = at ? instantOf(at).toISOString() : undefined
-            afterwards(publish.mutateAsync({ version, note, force: failing ? force : undefined, at: due }), (made) => {
-              setNote('')
-              setForce('')
-              setAt('')
-              announce(
-                made.revision
-                  ? `Revision ${made.revision.number} is live.`
-                  : `It goes live on ${formatMoment(made.planned?.due ?? '')}.`,
-              )
-            })
+            const due = at && chosen.length === 0 ? instantOf(at).toISOString() : undefined
+            afterwards(
+              publish.mutateAsync({
+                version,
+                note,
+                force: (failing && force) || undefined,
+                at: due,
+                objects: chosen.length > 0 ? chosen : undefined,
+              }),
+              (made) => {
+                onPublished()
+                setNote('')
+                setForce('')
+                setAt('')
+                announce(
+                  made.revision
+                    ? `Revision ${made.revision.number} is live${made.objects ? `, with ${made.objects.map((o) => o.name).join(', ')}` : ''}.`
+                    : `It goes live on ${formatMoment(made.planned?.due ?? '')}.`,
+                )
+              },
+            )
           }}
         >
           <h2 className="font-semibold text-lg">Put it live</h2>
@@ -59,21 +78,38 @@ export function PublishBox({ draft, changed, version }: Props) {
           {failing && (
             <TextArea
               className="font-sans"
-              label={`${draft.failing} of ${draft.expected} expectations fail. Why does it go live all the same?`}
+              label={
+                chosen.length > 0
+                  ? 'If expectations fail with these alone: why do they go live all the same?'
+                  : `${draft.failing} of ${draft.expected} expectations fail. Why does it go live all the same?`
+              }
               hint="It is kept with the revision. Better: mend them first."
               rows={2}
               value={force}
               onChange={(e) => setForce(e.target.value)}
             />
           )}
-          <MomentField label="When" value={at} onChange={setAt} hint="Left empty: now." />
+          {chosen.length === 0 && <MomentField label="When" value={at} onChange={setAt} hint="Left empty: now." />}
+          {chosen.length > 0 && (
+            <p className="text-sm">
+              Only {count(chosen.length, 'chosen object goes', 'chosen objects go')} live, with what{' '}
+              {chosen.length === 1 ? 'it hangs' : 'they hang'} on. The rest stays the draft.
+            </p>
+          )}
           <Button
             type="submit"
             look="main"
-            disabled={publish.isPending || note.trim() === '' || (failing && force.trim() === '')}
+            disabled={
+              publish.isPending || note.trim() === '' || (failing && chosen.length === 0 && force.trim() === '')
+            }
           >
-            {at ? 'Plan it' : failing ? 'Publish all the same' : 'Publish'}
+            {at && chosen.length === 0
+              ? 'Plan it'
+              : failing && chosen.length === 0
+                ? 'Publish all the same'
+                : 'Publish'}
           </Button>
+          {draft.secondLook && <p className="text-sm">What you edited alone has to be published by somebody else.</p>}
           <p className="text-sm text-soft">It becomes revision {draft.live.number + 1}. One step takes it back.</p>
         </form>
       )}
@@ -99,6 +135,17 @@ export function PublishBox({ draft, changed, version }: Props) {
           </ul>
         </section>
       )}
+      <May does="putPractices">
+        <Check
+          label="What one person edited alone is published by another"
+          checked={draft.secondLook}
+          onChange={(on) =>
+            afterwards(practices.mutateAsync(on), () =>
+              announce(on ? 'Two people see each change from now on.' : 'One person is enough to publish.'),
+            )
+          }
+        />
+      </May>
       {changed && (
         <Button
           look="danger"

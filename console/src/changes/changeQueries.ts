@@ -203,3 +203,18 @@ export function useMend() {
     fix !== undefined && fix.do !== 'add entry' && (fix.do !== 'remove object' || removable.includes(at.kind))
   return { edit, can }
 }
+
+/** What people say of the draft, and who can be asked to look. */
+export const remarksOptions = queryOptions({
+  queryKey: ['remarks'],
+  queryFn: () => data(api.GET('/api/v1/draft/remarks')),
+})
+
+export const useAddRemark = () =>
+  useEdit((body: Schemas['AddRemarkInputBody']) => data(api.POST('/api/v1/draft/remarks', { body })))
+
+export const useEndRemark = () =>
+  useEdit((id: number) => data(api.POST('/api/v1/draft/remarks/{id}/done', { params: { path: { id } } })))
+
+export const usePutPractices = () =>
+  useEdit((secondLook: boolean) => data(api.PUT('/api/v1/practices', { body: { secondLook } })))

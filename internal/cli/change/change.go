@@ -123,12 +123,15 @@ func showDiff(a *command.App, changes []client.ObjectDifference, from, to string
 
 func PublishCommand(a *command.App) *cobra.Command {
 	var note, force, at string
+	var only []string
 	var seen int64
 	cmd := &cobra.Command{
 		Use: "publish --note TEXT", Short: "Put the draft live, now or later", Args: command.Exactly(),
-		Long: "Put the draft live as a new revision. Where an expectation does not hold, nothing is published unless --force says why.",
+		Long: "Put the draft live as a new revision. Where an expectation does not hold, nothing is published unless --force says why.\n" +
+			"With --only, some changed objects go live with what they hang on (what they name and is new, what named something that goes), and the rest stays the draft.",
 		Example: `  widelark publish --note "Supplier portals for the Records office"
   widelark publish --note "Night ward opens earlier" --at "2026-11-30 06:00"
+  widelark publish --note "Only the portals" --only "list Supplier portals"
   widelark publish --note "Ward list" --force "the trainees' site moves tomorrow"`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			due, err := a.End(at)
@@ -139,6 +142,19 @@ func PublishCommand(a *command.App) *cobra.Command {
 			if seen > 0 {
 				body.Version = &seen
 			}
+			var chosen []string
+			if len(only) > 0 {
+				diff, err := draftDiff(cmd.Context(), api)
+				if err != nil {
+					return err
+				}
+				if chosen, err = chosenOf(diff, only); err != nil {
+					return err
+				}
+				if body.Objects = &chosen; seen == 0 {
+					body.Version = &diff.ToVersion
+				}
+			}
 			answer, err := api.PublishWithResponse(cmd.Context(), body)
 			if err != nil {
 				return refused(cmd.Context(), a, api, err)
@@ -148,11 +164,17 @@ func PublishCommand(a *command.App) *cobra.Command {
 				return nil
 			}
 			fmt.Fprintf(a.Out, "Revision %d is live.\n", answer.JSON201.Revision.Number)
+			if objects := answer.JSON201.Objects; objects != nil {
+				if more := besides(*objects, chosen); len(more) > 0 {
+					fmt.Fprintf(a.Out, "It hangs on these, which are live, too: %s.\n", strings.Join(more, ", "))
+				}
+			}
 			return nil
 		}),
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&note, "note", "", "what it is for")
+	flags.StringArrayVar(&only, "only", nil, "the kind and the name of a changed object, as 'policy Ward floor'; may be repeated; left out, the whole draft")
 	flags.StringVar(&force, "force", "", "why it goes live though expectations fail")
 	flags.StringVar(&at, "at", "", "when: a moment as '2026-11-30 06:00', or a length of time as 12h; left out, now")
 	flags.Int64Var(&seen, "version", 0, "the version of the draft that was looked at: where it has gone on since, nothing is published")
@@ -242,12 +264,10 @@ func DiscardCommand(a *command.App) *cobra.Command {
 			if all == (len(args) > 0) || !all && len(args) != 2 {
 				return command.Usagef("name one object by its kind and name, as: policy \"Ward floor\"; or give --all")
 			}
-			from, to := "live", "draft"
-			answer, err := api.GetDiffWithResponse(cmd.Context(), &client.GetDiffParams{From: &from, To: &to})
+			diff, err := draftDiff(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
-			diff := answer.JSON200
 			body := client.DiscardInputBody{Version: &diff.ToVersion}
 			said := command.Plural(int64(len(diff.Changes)), "change", "changes")
 			if !all {

@@ -335,7 +335,10 @@ func (b *Page) Await(expression, otherwise string) {
 		if time.Now().After(deadline) || b.ctx.Err() != nil {
 			text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 			b.Picture(filepath.Join(os.TempDir(), "widelark-e2e-failure.png"))
-			b.T.Fatalf("%s; the page says:\n%s", otherwise, text)
+			b.mu.Lock()
+			console := strings.Join(b.console, "\n")
+			b.mu.Unlock()
+			b.T.Fatalf("%s; the page says:\n%s\nand its console:\n%s", otherwise, text, console)
 		}
 		if err != nil {
 			time.Sleep(20 * time.Millisecond)
