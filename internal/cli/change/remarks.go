@@ -112,24 +112,22 @@ func RemarkCommand(a *command.App) *cobra.Command {
 }
 
 func PracticeCommand(a *command.App) *cobra.Command {
-	said := func(p *client.Practices) {
+	said := func(p *client.Practices) string {
 		if p.SecondLook {
-			fmt.Fprintln(a.Out, "What one person edited alone is published by another.")
-		} else {
-			fmt.Fprintln(a.Out, "One person is enough to publish.")
+			return "What one person edited alone is published by another."
 		}
+		return "One person is enough to publish."
 	}
-	show := &cobra.Command{
+	show := a.Reads(&cobra.Command{
 		Use: "show", Short: "Show how changes go live", Example: "  widelark practice show", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			p, err := api.GetPracticesWithResponse(cmd.Context())
 			if err != nil {
 				return err
 			}
-			said(p.JSON200)
-			return nil
+			return a.Show(command.View{Data: p.JSON200, Columns: []string{"Practice", "Since", "By"}, Rows: [][]string{{said(p.JSON200), a.ByClock(p.JSON200.UpdatedAt).Format(command.Clock), p.JSON200.UpdatedBy}}})
 		}),
-	}
+	})
 	set := &cobra.Command{
 		Use: "second-look on|off", Short: "Whether what one person edited alone has to be published by another; for owners", Example: "  widelark practice second-look on", Args: command.Exactly("on|off"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -140,7 +138,7 @@ func PracticeCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			said(p.JSON200)
+			fmt.Fprintln(a.Out, said(p.JSON200))
 			return nil
 		}),
 	}
