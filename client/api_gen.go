@@ -4946,6 +4946,13 @@ type Asker struct {
 	Person *Ref   `json:"person,omitempty"`
 }
 
+// AuditFault defines model for AuditFault.
+type AuditFault struct {
+	// Event The id of the event; left out where it is not about one
+	Event *int64 `json:"event,omitempty"`
+	Says  string `json:"says"`
+}
+
 // AuditOutputBody defines model for AuditOutputBody.
 type AuditOutputBody struct {
 	// Events The newest first
@@ -9885,6 +9892,30 @@ type VerdictTurnAfter string
 // VerdictTurnBefore defines model for VerdictTurn.Before.
 type VerdictTurnBefore string
 
+// VerifyAuditOutputBody defines model for VerifyAuditOutputBody.
+type VerifyAuditOutputBody struct {
+	// Events That are sealed
+	Events int64 `json:"events"`
+
+	// Faults At most 100
+	Faults []AuditFault `json:"faults"`
+
+	// Head To keep outside, for a later check
+	Head *string `json:"head,omitempty"`
+
+	// Keyed Seals are made with the service's secret: who has the database alone cannot make them anew
+	Keyed bool `json:"keyed"`
+
+	// More Further faults
+	More int64 `json:"more"`
+
+	// Waiting Those of the last seconds, which are not sealed yet
+	Waiting int64 `json:"waiting"`
+
+	// Whole All is as it was written
+	Whole bool `json:"whole"`
+}
+
 // WatchedListOutputAlertBody defines model for WatchedListOutputAlertBody.
 type WatchedListOutputAlertBody struct {
 	// Items By name
@@ -10042,6 +10073,12 @@ type GetAuditParams struct {
 
 	// Kind Of the object
 	Kind *string `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
+// VerifyAuditParams defines parameters for VerifyAudit.
+type VerifyAuditParams struct {
+	// Head The head of an earlier check, kept outside: what was taken off the end of the log is found by it
+	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
 // GetCategoriesParams defines parameters for GetCategories.
@@ -11371,6 +11408,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
 	GetAudit(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyAudit Whether the audit log is as it was written: no event changed, taken out or put in
+	//
+	// Corresponds with GET /api/v1/audit/verification (the `VerifyAudit` operationId).
+	VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCategories Families and categories, with how many sites and how much traffic they have
 	//
@@ -13775,6 +13817,21 @@ func (c *Client) PutApp(ctx context.Context, id openapi_types.UUID, params *PutA
 // Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
 func (c *Client) GetAudit(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyAudit Whether the audit log is as it was written: no event changed, taken out or put in
+//
+// Corresponds with GET /api/v1/audit/verification (the `VerifyAudit` operationId).
+func (c *Client) VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -19816,6 +19873,60 @@ func NewGetAuditRequest(server string, params *GetAuditParams) (*http.Request, e
 		if params.Kind != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
+func NewVerifyAuditRequest(server string, params *VerifyAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Head != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "head", *params.Head, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -31183,6 +31294,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
 	GetAuditWithResponse(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*GetAuditResponse, error)
 
+	// VerifyAuditWithResponse Whether the audit log is as it was written: no event changed, taken out or put in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit/verification (the `VerifyAudit` operationId).
+	VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+
 	// GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -34703,6 +34821,68 @@ func (r GetAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *VerifyAuditOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyAuditResponse) GetJSON200() *VerifyAuditOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyAuditResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -50738,6 +50918,19 @@ func (c *ClientWithResponses) GetAuditWithResponse(ctx context.Context, params *
 	return ParseGetAuditResponse(rsp)
 }
 
+// VerifyAuditWithResponse Whether the audit log is as it was written: no event changed, taken out or put in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit/verification (the `VerifyAudit` operationId).
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyAuditResponse(rsp)
+}
+
 // GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
 //
 // Returns a wrapper object for the known response body format(s).
@@ -55981,6 +56174,53 @@ func ParseGetAuditResponse(rsp *http.Response) (*GetAuditResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AuditOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyAuditResponse parses an HTTP response from a VerifyAuditWithResponse call
+func ParseVerifyAuditResponse(rsp *http.Response) (*VerifyAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VerifyAuditOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -117,4 +117,10 @@ type Log interface {
 
 	// Note adds an event by itself. The store notes the changes that it makes itself, in the same transaction.
 	Note(ctx context.Context, e Event) error
+
+	// EachSealed calls sealed with the chain, in order, and unsealed with the events that are not in it, all as of one moment.
+	EachSealed(ctx context.Context, sealed func(Sealed), unsealed func(e Event, now time.Time)) error
 }
+
+// SealPurpose is what the key for seals is made for.
+const SealPurpose = "seals of the audit log"

@@ -39,7 +39,7 @@ var operations = map[access.Act][]string{
 	access.Watch:        {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
 	access.SendOn:       {"addForward", "putForward", "removeForward"},
 	access.Erase:        {"erasePerson"},
-	access.ReadAudit:    {"getAudit"},
+	access.ReadAudit:    {"getAudit", "verifyAudit"},
 	access.OwnAccount:   {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {
 		"createList", "editList", "deleteList", "addEntries", "editEntries", "copyEntries", "removeEntries", "importEntries", "rewriteList", "tidyList", "takeBack",

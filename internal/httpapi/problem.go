@@ -91,6 +91,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
 	case errors.As(err, &denied):
+		s.Log.InfoContext(ctx, "refused", "by", denied.Actor, "act", denied.Act, "object", denied.Object.Name)
 		return huma.Error403Forbidden(s.deniedText(ctx, denied))
 	case errors.As(err, &throttled):
 		seconds := int(math.Ceil(throttled.After.Seconds()))

@@ -224,6 +224,9 @@ func (s *server) registerPublishing(api huma.API) {
 	discard := operation("discard", http.MethodPost, "/draft/discard", "Changes", "Make the draft, or some objects of it, what is live", 403, 404, 412, 422)
 	discard.DefaultStatus = http.StatusNoContent
 	huma.Register(api, discard, s.discard)
+	verify := operation("verifyAudit", http.MethodGet, "/audit/verification", "Changes", "Whether the audit log is as it was written: no event changed, taken out or put in", 422)
+	verify.Metadata = anyLength
+	huma.Register(api, verify, s.verifyAudit)
 	huma.Register(api, operation("getAudit", http.MethodGet, "/audit", "Changes", "Who did what, and when"),
 		func(ctx context.Context, in *auditInput) (*auditOutput, error) {
 			found, err := s.Audit.Audit(ctx, audit.Query{Before: in.Before, Limit: in.Limit, Text: in.Text, Kind: string(in.Kind)})
@@ -237,6 +240,52 @@ func (s *server) registerPublishing(api huma.API) {
 			}
 			return out, nil
 		})
+}
+
+type verifyAuditInput struct {
+	Head string `query:"head" maxLength:"100" doc:"The head of an earlier check, kept outside: what was taken off the end of the log is found by it"`
+}
+
+// AuditFault is something of the audit log that is not as it was written.
+type AuditFault struct {
+	Event int64  `json:"event,omitempty" doc:"The id of the event; left out where it is not about one"`
+	Says  string `json:"says"`
+}
+
+type verifyAuditOutput struct {
+	Body struct {
+		Whole   bool         `json:"whole" doc:"All is as it was written"`
+		Events  int64        `json:"events" doc:"That are sealed"`
+		Waiting int64        `json:"waiting" doc:"Those of the last seconds, which are not sealed yet"`
+		Head    string       `json:"head,omitempty" doc:"To keep outside, for a later check"`
+		Keyed   bool         `json:"keyed" doc:"Seals are made with the service's secret: who has the database alone cannot make them anew"`
+		Faults  []AuditFault `json:"faults" doc:"At most 100"`
+		More    int64        `json:"more" doc:"Further faults"`
+	}
+}
+
+func (s *server) verifyAudit(ctx context.Context, in *verifyAuditInput) (*verifyAuditOutput, error) {
+	v := &audit.Verifier{}
+	if s.Secret != nil {
+		v.Key = s.Secret.Key(audit.SealPurpose)
+	}
+	if in.Head != "" {
+		head, err := audit.ReadHead(in.Head)
+		if err != nil {
+			return nil, s.problem(ctx, &revision.FieldError{Field: "query.head", Msg: err.Error()})
+		}
+		v.Kept = &head
+	}
+	if err := s.Audit.EachSealed(ctx, v.Next, v.Unsealed); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	done, out := v.End(), &verifyAuditOutput{}
+	b := &out.Body
+	b.Whole, b.Events, b.Waiting, b.Head, b.Keyed, b.More, b.Faults = len(done.Faults) == 0, done.Events, done.Waiting, done.Head.String(), len(v.Key) > 0, done.More, []AuditFault{}
+	for _, f := range done.Faults {
+		b.Faults = append(b.Faults, AuditFault(f))
+	}
+	return out, nil
 }
 
 func (s *server) draft(ctx context.Context, _ *struct{}) (*draftOutput, error) {

@@ -145,7 +145,7 @@ func (s *Store) AddSession(ctx context.Context, one account.Session, by access.A
 // Sessions implements [account.Store].
 func (s *Store) Sessions(ctx context.Context, owner uuid.UUID) ([]account.Session, error) {
 	rows, err := s.pool.Query(ctx, `select id, made_at, seen_at, address, agent from sign_ins
-		where account_id = $1 and made_at > now() - `+stay+` and seen_at > now() - interval '2 hours' order by seen_at desc, made_at desc`, owner)
+		where account_id = $1 and made_at > now() - `+stay+` and seen_at > now() - interval '30 minutes' order by seen_at desc, made_at desc`, owner)
 	return all(rows, err, pgx.RowToStructByName[account.Session])
 }
 

@@ -7,7 +7,9 @@ package secret
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -23,7 +25,10 @@ const size = 32
 var ErrOther = errors.New("it was sealed with another secret, or changed since")
 
 // Box seals with one secret. It is safe for concurrent use.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // Load reads the secret from a file; if there is none, it creates the file with a new secret, which only its owner can read.
 func Load(path string) (*Box, error) {
@@ -56,7 +61,16 @@ func newBox(key []byte) (*Box, error) {
 		return nil, err
 	}
 	aead, err := cipher.NewGCMWithRandomNonce(block)
-	return &Box{aead}, err
+	return &Box{aead, key}, err
+}
+
+// Key returns a key for a purpose, made of the secret (HKDF, RFC 5869), which tells nothing of it nor of keys for other purposes.
+func (b *Box) Key(purpose string) []byte {
+	key, err := hkdf.Key(sha256.New, b.key, nil, purpose, size)
+	if err != nil {
+		panic("bug: " + err.Error()) // a key of this length can always be made
+	}
+	return key
 }
 
 // Seal encrypts bytes for a purpose, without which they cannot be opened.

@@ -20,6 +20,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/alert"
+	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/delivery"
@@ -190,6 +191,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.beside = []func(){checks.Close, cache.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
+	s.work.Go(func() { sealAudit(working, store, box, log) })
 	counter := &usage.Counter{Store: store, Archive: records}
 	s.work.Go(func() { keepRecords(working, store, counter, alerts, config, log) })
 	s.work.Go(func() { mergeRecords(working, store, log) })
@@ -284,6 +286,35 @@ func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger)
 		}
 		if err := store.RemoveExpired(ctx, access.Timetable); err != nil && ctx.Err() == nil {
 			log.WarnContext(ctx, "sessions that have run out could not be removed; it is tried again", "error", err)
+		}
+	}
+}
+
+// sealEvery is how often new events of the audit log are sealed.
+const sealEvery = 2 * time.Second
+
+// sealAudit seals the events of the audit log soon after they are written, until the context ends.
+func sealAudit(ctx context.Context, store *postgres.Store, box *secret.Box, log *slog.Logger) {
+	var key []byte
+	if box != nil {
+		key = box.Key(audit.SealPurpose)
+	}
+	tick := time.NewTicker(sealEvery)
+	defer tick.Stop()
+	whole := true // at first
+	for {
+		more, err := store.SealAudit(ctx, key, whole, access.Timetable)
+		if err != nil && ctx.Err() == nil {
+			log.WarnContext(ctx, "the audit log could not be sealed; it is tried again", "error", err)
+		}
+		if more && err == nil {
+			continue
+		}
+		whole = whole && err != nil
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
 		}
 	}
 }

@@ -181,6 +181,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the audit log is as it was written: no event changed, taken out or put in */
+        get: operations["verifyAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/categories": {
         parameters: {
             query?: never;
@@ -3296,6 +3313,14 @@ export interface components {
             /** @description In a few words */
             name: string;
             person?: components["schemas"]["Ref"];
+        };
+        AuditFault: {
+            /**
+             * Format: int64
+             * @description The id of the event; left out where it is not about one
+             */
+            event?: number;
+            says: string;
         };
         AuditOutputBody: {
             /** @description The newest first */
@@ -7697,6 +7722,31 @@ export interface components {
             wasBecause: string;
             who: string[];
         };
+        VerifyAuditOutputBody: {
+            /**
+             * Format: int64
+             * @description That are sealed
+             */
+            events: number;
+            /** @description At most 100 */
+            faults: components["schemas"]["AuditFault"][];
+            /** @description To keep outside, for a later check */
+            head?: string;
+            /** @description Seals are made with the service's secret: who has the database alone cannot make them anew */
+            keyed: boolean;
+            /**
+             * Format: int64
+             * @description Further faults
+             */
+            more: number;
+            /**
+             * Format: int64
+             * @description Those of the last seconds, which are not sealed yet
+             */
+            waiting: number;
+            /** @description All is as it was written */
+            whole: boolean;
+        };
         WatchedListOutputAlertBody: {
             /** @description By name */
             items: components["schemas"]["Alert"][];
@@ -8857,6 +8907,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: {
+                /** @description The head of an earlier check, kept outside: what was taken off the end of the log is found by it */
+                head?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifyAuditOutputBody"];
                 };
             };
             /** @description Unauthorized */

@@ -138,7 +138,7 @@ export function PublishBox({ draft, changed, version, chosen, onPublished }: Pro
       <May does="putPractices">
         <Check
           label="What one person edited alone is published by another"
-          checked={draft.secondLook}
+          checked={practices.isPending ? practices.variables : draft.secondLook}
           onChange={(on) =>
             afterwards(practices.mutateAsync(on), () =>
               announce(on ? 'Two people see each change from now on.' : 'One person is enough to publish.'),

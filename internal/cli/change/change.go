@@ -297,6 +297,46 @@ func DiscardCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
+func verifyCommand(a *command.App) *cobra.Command {
+	var head string
+	cmd := &cobra.Command{
+		Use: "verify", Short: "Check that the log is as it was written: no event changed, taken out or put in; exit code 1 if it is not", Args: command.Exactly(),
+		Long: "Check that the log is as it was written: no event changed, taken out or put in, by whatever way. Exit code 1 if it is not.\n" +
+			"The head that it prints stands for the whole log. Kept elsewhere and given to a later check, it tells whether the end was taken off, or all was written anew.",
+		Example: `  widelark audit verify
+  widelark audit verify --head "$(cat /safe/place/head)"`,
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
+			answer, err := api.VerifyAuditWithResponse(cmd.Context(), &client.VerifyAuditParams{Head: command.Optional[string](head)})
+			if err != nil {
+				return err
+			}
+			v := answer.JSON200
+			for _, f := range v.Faults {
+				if f.Event != nil {
+					fmt.Fprintf(a.Out, "event %d: ", *f.Event)
+				}
+				fmt.Fprintln(a.Out, f.Says)
+			}
+			if v.More > 0 {
+				fmt.Fprintf(a.Out, "and %s more\n", command.Grouped(v.More))
+			}
+			if !v.Whole {
+				return command.ErrNo
+			}
+			fmt.Fprintf(a.Out, "%s, as they were written.\n", command.Plural(v.Events, "event", "events"))
+			if !v.Keyed {
+				fmt.Fprintln(a.Out, "The service has no secret (--secret-file), so whoever can write the database could make all seals anew: keep the head elsewhere.")
+			}
+			if v.Head != nil {
+				fmt.Fprintf(a.Out, "Head: %s\n", *v.Head)
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&head, "head", "", "the head that an earlier check printed")
+	return cmd
+}
+
 func AuditCommand(a *command.App) *cobra.Command {
 	var text, kind string
 	var limit int64
@@ -316,6 +356,7 @@ func AuditCommand(a *command.App) *cobra.Command {
 			return a.Show(v)
 		}),
 	}
+	cmd.AddCommand(verifyCommand(a))
 	flags := cmd.Flags()
 	flags.StringVar(&text, "text", "", "only with this in it")
 	flags.StringVar(&kind, "kind", "", "only about objects of this kind")

@@ -352,7 +352,7 @@ func TestRolesThatAreNone(t *testing.T) {
 // looking is what buttons are called that change nothing: who may only read sees no others.
 var looking = regexp.MustCompile(`^(Try|Look up|Many at once|Show me one|Name|Entries|Changed|Groups and people|Networks|Machines|Ask|Everybody ?\d*|Wards ?\d*|Research ?\d*|Everywhere.*|Night.*|Kay Moran|Petra Elver|` +
 	`What it is|Office hours|Many URLs|For every group|Over a week|Two side by side|Try them|Fill in some to see how it works|In force.*|Over within.*|Later.*|Over or off.*|All.*|Grants.*|The draft.*|Expectations.*|Revisions.*|` +
-	`In order|Plans|Apps|Search engines|What it changed|Plan of a day|More|Show .*|[A-Z].* of \d+|Fewer.*|Try another.*|What to do with .*|No betting|Close.*|Choose .*|\d+ .*)$`)
+	`In order|Plans|Apps|Search engines|What it changed|Plan of a day|More|Show .*|[A-Z].* of \d+|Fewer.*|Try another.*|What to do with .*|No betting|Close.*|Choose .*|Say it|Seen to.*|\d+ .*)$`)
 
 // Nobody is shown a button that the service would refuse: pages that a role does not have are not in the navigation, the others ask for nothing that is refused, and whoever may only read sees no button
 // that changes something.

@@ -46,7 +46,7 @@ func TestConsoleChanges(t *testing.T) {
 	b.Press("Discard the change of Betting")
 	b.See("[role=status]", "Betting is what is live again.")
 	b.See("main", "All 30 expectations hold.")
-	b.Fill("textarea", "Supplier portals, longer visiting")
+	b.Fill("aside textarea", "Supplier portals, longer visiting")
 	b.Press("Publish")
 	b.See("[role=status]", "Revision 3 is live.")
 	b.See("main", "Nothing to publish")

@@ -37,7 +37,7 @@ func TestLostDatabase(t *testing.T) {
 	b.See("td", "Suspects")
 	b.GoTo("/changes")
 	b.See("main", "Nothing that differs reaches a URL.")
-	b.Fill("textarea", "the first list")
+	b.Fill("aside textarea", "the first list")
 
 	db.Kill()
 	b.Press("Publish")
