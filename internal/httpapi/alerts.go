@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -49,7 +50,14 @@ type Incident struct {
 	Reason         string     `json:"reason,omitempty"`
 }
 
-func incidentBody(i alert.Incident) Incident {
+// incidentBody returns an incident as the caller may see it: without whom it is about, where that is hidden.
+func incidentBody(ctx context.Context, i alert.Incident) Incident {
+	if !view(ctx).Names && len(query.AboutOf(i.Query).Named) > 0 {
+		if i.Subject != "" {
+			i.Said = strings.ReplaceAll(i.Said, i.Subject, "Somebody")
+		}
+		i.Subject, i.Query = "", ""
+	}
 	return Incident{i.ID, i.Alert, i.Name, i.Subject, i.Said, i.Query, i.Most, i.Since, i.LastAt, i.OverAt, i.ToldAt, i.AcknowledgedAt, i.AcknowledgedBy, i.Reason}
 }
 
@@ -108,7 +116,7 @@ func (s *server) registerAlerts(api huma.API) {
 		out := &incidentsOutput{}
 		out.Body.Incidents = []Incident{}
 		for _, i := range found {
-			out.Body.Incidents = append(out.Body.Incidents, incidentBody(i))
+			out.Body.Incidents = append(out.Body.Incidents, incidentBody(ctx, i))
 		}
 		return out, nil
 	})
@@ -117,7 +125,7 @@ func (s *server) registerAlerts(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		return &incidentOutput{incidentBody(i)}, nil
+		return &incidentOutput{incidentBody(ctx, i)}, nil
 	})
 	try := operation("testAlert", http.MethodPost, "/alerts/{id}/test", "Alerts", "Send a test to whom an alert tells", 404, 422)
 	try.DefaultStatus = http.StatusAccepted

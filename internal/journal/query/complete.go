@@ -59,6 +59,9 @@ func Complete(ctx context.Context, text string, cursor, limit int, w World) (c C
 			c.Choices = append(c.Choices, Choice{text, about})
 		}
 	}
+	if SaysWho(name) && !w.View.Names { // it would tell who there is
+		return c, nil
+	}
 	if f.sort != "" {
 		names, err := w.Names.Beginning(ctx, f.sort, typed, limit)
 		for _, one := range names {

@@ -188,7 +188,7 @@ func called(column segment.Column) maker {
 		if err != nil {
 			return nil, err
 		}
-		if len(ids) == 0 && !strings.Contains(v.Text, "*") {
+		if len(ids) == 0 && !strings.Contains(v.Text, "*") && (c.world.View.Names || !SaysWho(t.Field)) { // elsewhere it would tell who there is
 			return nil, c.unknown(f, v)
 		}
 		return oneOf(column, ids), nil

@@ -377,6 +377,24 @@ func TestHidden(t *testing.T) {
 	})
 }
 
+// Whoever sees names of some groups alone is not told who there is: not by what could stand in a query, nor by whether a name is known.
+func TestNamesAreNotTold(t *testing.T) {
+	theirs := world
+	theirs.View = View{Only: []uuid.UUID{{11}}, Named: []uuid.UUID{{11}}}
+	for _, text := range []string{"person:", "person:K", "machine:Ki", "address:1"} {
+		c, err := Complete(t.Context(), text, -1, 10, theirs)
+		require.NoError(t, err)
+		assert.Empty(t, c.Choices, text)
+	}
+	for _, text := range []string{`person:"Kay Moran"`, `person:"Kay Morann"`, `machine:"Kiosk 8"`} {
+		_, err := Compile(t.Context(), text, theirs)
+		assert.NoError(t, err, text)
+	}
+	c, err := Complete(t.Context(), "person:K", -1, 10, world)
+	require.NoError(t, err)
+	assert.NotEmpty(t, c.Choices)
+}
+
 // Each field that there is is drawn.
 func TestDrawn(t *testing.T) {
 	for name := range fields {

@@ -288,6 +288,12 @@ func TestNamesAndTokens(t *testing.T) {
 	assert.NotContains(t, run("journal", "search", "Moran", "since:1h"), "oddsfield", "a name is no way to find records")
 	assert.Contains(t, run("journal", "top", "host", "since:1h"), "oddsfield.example")
 
+	s.Run(t, "", "alert", "new", "Each", "verdict:block", "--more", "1", "--per", "person", "--minutes", "60").Done(t)
+	require.Eventually(t, func() bool { return strings.Contains(s.Run(t, "", "alert", "found").Done(t), "Kay Moran") }, testkit.Patience, testkit.Look)
+	found := run("alert", "found", "-o", "json")
+	assert.Contains(t, found, "Somebody")
+	assert.NotContains(t, found, "Kay")
+
 	// What an account set up sees no more than the account does from then on.
 	auditor := as(t, s, "auditor", "auditor")
 	assert.Contains(t, auditor.Run(t, "", "journal", "top", "person", "since:1h").Done(t), "Kay Moran")
