@@ -2,7 +2,7 @@ import { autocompletion, type CompletionContext } from '@codemirror/autocomplete
 import { defaultKeymap, history, historyKeymap, undo } from '@codemirror/commands'
 import { type Diagnostic, forceLinting, linter, lintGutter, lintKeymap } from '@codemirror/lint'
 import { highlightSelectionMatches, search, searchKeymap } from '@codemirror/search'
-import { EditorState } from '@codemirror/state'
+import { EditorState, StateEffect } from '@codemirror/state'
 import {
   drawSelection,
   EditorView,
@@ -59,7 +59,10 @@ export function ListEditor({ label, text, findings, onChange, onLine, onPasted }
           highlightSelectionMatches(),
           notation,
           lintGutter(),
-          linter((at) => diagnose(at, known, opened, latest.current.findings), { delay: 250 }),
+          linter((at) => diagnose(at, known, opened, () => latest.current.findings), {
+            delay: 250,
+            needsRefresh: (update) => update.transactions.some((t) => t.effects.some((e) => e.is(otherFindings))),
+          }),
           hoverTooltip((at, pos) => tooltip(at, pos, known)),
           autocompletion({ override: [complete] }),
           keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap, ...lintKeymap]),
@@ -83,7 +86,9 @@ export function ListEditor({ label, text, findings, onChange, onLine, onPasted }
   }, [text, label])
   // biome-ignore lint/correctness/useExhaustiveDependencies: findings are drawn by the linter, which has to look again
   useEffect(() => {
-    if (view.current) forceLinting(view.current)
+    if (!view.current) return
+    view.current.dispatch({ effects: otherFindings.of(null) })
+    forceLinting(view.current)
   }, [findings])
   return (
     <div
@@ -92,6 +97,9 @@ export function ListEditor({ label, text, findings, onChange, onLine, onPasted }
     />
   )
 }
+
+/** Tells the linter that there are other findings than those that it drew. */
+const otherFindings = StateEffect.define<null>()
 
 /** The lines to be explained: those in view, and those that the text did not have when it was opened. */
 function linesToKnow(view: EditorView, opened: Set<string>) {
@@ -107,14 +115,19 @@ function linesToKnow(view: EditorView, opened: Set<string>) {
   return lines
 }
 
-async function diagnose(view: EditorView, known: Explanations, opened: Set<string>, findings: Schemas['Finding'][]) {
+async function diagnose(
+  view: EditorView,
+  known: Explanations,
+  opened: Set<string>,
+  findings: () => Schemas['Finding'][], // they may come while the lines are explained
+) {
   try {
     await known.fetch(linesToKnow(view, opened))
   } catch {
     return [] // without the service there are no explanations; saving shows the error
   }
   const byEntry = new Map<string, Schemas['Finding'][]>()
-  for (const finding of findings) {
+  for (const finding of findings()) {
     byEntry.set(finding.entry.text, [...(byEntry.get(finding.entry.text) ?? []), finding])
   }
   const found: Diagnostic[] = []
