@@ -57,6 +57,24 @@ type Names struct {
 func Refs(states []revision.ObjectState) []uuid.UUID {
 	var ids []uuid.UUID
 	seen := map[uuid.UUID]bool{}
+	for _, s := range states {
+		for _, o := range []*revision.Object{s.Before, s.After} {
+			eachText(o, func(text string) {
+				if id, err := uuid.Parse(text); err == nil && len(text) == 36 && !seen[id] {
+					seen[id] = true
+					ids = append(ids, id)
+				}
+			})
+		}
+	}
+	return ids
+}
+
+// eachText calls each with the strings in the body of an object; with none for nil.
+func eachText(o *revision.Object, each func(text string)) {
+	if o == nil {
+		return
+	}
 	var walk func(v any)
 	walk = func(v any) {
 		switch v := v.(type) {
@@ -69,22 +87,12 @@ func Refs(states []revision.ObjectState) []uuid.UUID {
 				walk(one)
 			}
 		case string:
-			if id, err := uuid.Parse(v); err == nil && len(v) == 36 && !seen[id] {
-				seen[id] = true
-				ids = append(ids, id)
-			}
+			each(v)
 		}
 	}
-	for _, s := range states {
-		for _, o := range []*revision.Object{s.Before, s.After} {
-			if o != nil {
-				var body any
-				_ = json.Unmarshal(o.Body, &body) // stored bodies are JSON; an unreadable one refers to nothing
-				walk(body)
-			}
-		}
-	}
-	return ids
+	var body any
+	_ = json.Unmarshal(o.Body, &body) // stored bodies are JSON; an unreadable one says nothing
+	walk(body)
 }
 
 // Lines returns the differences between the states of an object, except for entries of lists. For an object that was added or removed it returns

@@ -63,30 +63,12 @@ type texts map[string]bool
 
 func said(o *revision.Object) texts {
 	found := texts{}
-	if o == nil {
-		return found
-	}
-	var walk func(v any)
-	walk = func(v any) {
-		switch v := v.(type) {
-		case map[string]any:
-			for _, one := range v {
-				walk(one)
-			}
-		case []any:
-			for _, one := range v {
-				walk(one)
-			}
-		case string:
-			found[v] = true
-			if app, _, ok := strings.Cut(v, "/"); ok { // an activity of an app
-				found[app] = true
-			}
+	eachText(o, func(text string) {
+		found[text] = true
+		if app, _, ok := strings.Cut(text, "/"); ok { // an activity of an app
+			found[app] = true
 		}
-	}
-	var body any
-	_ = json.Unmarshal(o.Body, &body) // stored bodies are JSON; an unreadable one names nothing
-	walk(body)
+	})
 	return found
 }
 
