@@ -1,10 +1,13 @@
 package report
 
 import (
+	"bytes"
+	"compress/gzip"
 	_ "embed"
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-pdf/fpdf"
@@ -14,11 +17,28 @@ import (
 
 // The faces of the text, under the SIL Open Font License 1.1; see fonts/LICENSE.md.
 var (
-	//go:embed fonts/SourceSans3-Regular.ttf
-	regular []byte
-	//go:embed fonts/SourceSans3-Semibold.ttf
-	semibold []byte
+	//go:embed fonts/SourceSans3-Regular.ttf.gz
+	regularPacked []byte
+	//go:embed fonts/SourceSans3-Semibold.ttf.gz
+	semiboldPacked []byte
+
+	regular, semibold = unpacked(&regularPacked), unpacked(&semiboldPacked)
 )
+
+// unpacked returns a function that unpacks a face when it is first asked for.
+func unpacked(packed *[]byte) func() []byte {
+	return sync.OnceValue(func() []byte {
+		r, err := gzip.NewReader(bytes.NewReader(*packed))
+		var face []byte
+		if err == nil {
+			face, err = io.ReadAll(r)
+		}
+		if err != nil {
+			panic("bug: a face that was built in cannot be read: " + err.Error())
+		}
+		return face
+	})
+}
 
 // Sizes on a page of A4, in millimetres.
 const (
@@ -59,8 +79,8 @@ type page struct {
 // PDF writes a report as a document of pages in A4 (ISO 32000-1). organisation is whose it is.
 func (m *Made) PDF(w io.Writer, organisation string) error {
 	d := page{fpdf.New("P", "mm", "A4", ""), m}
-	d.AddUTF8FontFromBytes("sans", "", regular)
-	d.AddUTF8FontFromBytes("sans", "B", semibold)
+	d.AddUTF8FontFromBytes("sans", "", regular())
+	d.AddUTF8FontFromBytes("sans", "B", semibold())
 	d.SetMargins(margin, margin, margin)
 	d.SetAutoPageBreak(false, 0)
 	d.SetTitle(plain(m.Title), true)
