@@ -4577,8 +4577,14 @@ type Account struct {
 	// Name The sign-in name
 	Name string `json:"name"`
 
+	// Provider The identity provider keeps the account: it has no password here
+	Provider *bool `json:"provider,omitempty"`
+
 	// Roles What they may do: all of these together; none of them, nothing
 	Roles []Role `json:"roles"`
+
+	// Second It has a second factor here: an app that makes codes, or a passkey
+	Second *bool `json:"second,omitempty"`
 }
 
 // AccountsOutputBody defines model for AccountsOutputBody.
@@ -4616,6 +4622,16 @@ type AddEntriesInputBody struct {
 
 // AddEntriesInputBodyReading mending turns what people paste into the entry meant, and says how
 type AddEntriesInputBodyReading string
+
+// AddPasskeyInputBody defines model for AddPasskeyInputBody.
+type AddPasskeyInputBody struct {
+	// Answer The browser's, as JSON
+	Answer map[string]interface{} `json:"answer"`
+	Kept   []byte                 `json:"kept"`
+
+	// Name Of the device, as: my phone
+	Name string `json:"name"`
+}
 
 // AddRecordedInputBody defines model for AddRecordedInputBody.
 type AddRecordedInputBody struct {
@@ -4776,6 +4792,12 @@ type AgainSight string
 
 // AgainVerdict defines model for Again.Verdict.
 type AgainVerdict string
+
+// AgainInputBody defines model for AgainInputBody.
+type AgainInputBody struct {
+	// Password The password of the account, once more
+	Password string `json:"password"`
+}
 
 // Alert defines model for Alert.
 type Alert struct {
@@ -5069,6 +5091,15 @@ type Cell struct {
 // CellVerdict defines model for Cell.Verdict.
 type CellVerdict string
 
+// Challenge defines model for Challenge.
+type Challenge struct {
+	// Kept To be sent back with the answer
+	Kept []byte `json:"kept"`
+
+	// Options For the browser, as Web Authentication, Level 3, section 5.1.8 has it
+	Options interface{} `json:"options"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	// Added Entries and notes
@@ -5150,6 +5181,24 @@ type CircumstancesSight string
 // CircumstancesTraits defines model for Circumstances.Traits.
 type CircumstancesTraits string
 
+// Claim defines model for Claim.
+type Claim struct {
+	// Group As the provider calls it
+	Group     string    `json:"group"`
+	Roles     []Role    `json:"roles"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+}
+
+// ClaimsOutputBody defines model for ClaimsOutputBody.
+type ClaimsOutputBody struct {
+	// Claims By group
+	Claims []Claim `json:"claims"`
+
+	// Provider What the provider is called; left out where there is none
+	Provider *string `json:"provider,omitempty"`
+}
+
 // Class defines model for Class.
 type Class struct {
 	// By Who says what it is; empty where nobody does
@@ -5222,6 +5271,12 @@ type CodeBody struct {
 
 	// Uses How often it can be entered
 	Uses int64 `json:"uses"`
+}
+
+// CodeInputBody defines model for CodeInputBody.
+type CodeInputBody struct {
+	// Code That the app shows
+	Code string `json:"code"`
 }
 
 // CodesOutputBody defines model for CodesOutputBody.
@@ -6230,6 +6285,18 @@ type Explanation struct {
 // ExplanationKind defines model for Explanation.Kind.
 type ExplanationKind string
 
+// Factors defines model for Factors.
+type Factors struct {
+	// Codes Of an app that makes a new one every half minute
+	Codes bool `json:"codes"`
+
+	// Passkeys The oldest first
+	Passkeys []Passkey `json:"passkeys"`
+
+	// Provider The identity provider keeps the account, and asks for what it wants
+	Provider *bool `json:"provider,omitempty"`
+}
+
 // Family defines model for Family.
 type Family struct {
 	About string `json:"about"`
@@ -6326,6 +6393,18 @@ type FindingsOutputBody struct {
 
 	// Findings The first of those asked for, in the list's order
 	Findings []Finding `json:"findings"`
+}
+
+// FirstOwnerInputBody defines model for FirstOwnerInputBody.
+type FirstOwnerInputBody struct {
+	FullName *string `json:"fullName,omitempty"`
+
+	// Name To sign in with: one word
+	Name     string `json:"name"`
+	Password string `json:"password"`
+
+	// Secret From the address that the service has printed
+	Secret string `json:"secret"`
 }
 
 // Flip defines model for Flip.
@@ -6799,6 +6878,18 @@ type GatesOutputBody struct {
 
 	// Live The live revision
 	Live int64 `json:"live"`
+}
+
+// GeneratorOutputBody defines model for GeneratorOutputBody.
+type GeneratorOutputBody struct {
+	// Picture The same, as a picture that apps photograph: a data URL
+	Picture string `json:"picture"`
+
+	// Secret In base32, for apps that are typed to; shown this once
+	Secret string `json:"secret"`
+
+	// URL The same, as apps read it
+	URL string `json:"url"`
 }
 
 // Given defines model for Given.
@@ -8030,6 +8121,23 @@ type Passage struct {
 // PassageHow defines model for Passage.How.
 type PassageHow string
 
+// Passkey defines model for Passkey.
+type Passkey struct {
+	ID     []byte    `json:"id"`
+	MadeAt time.Time `json:"madeAt"`
+	Name   string    `json:"name"`
+
+	// UsedAt Left out where it was never used
+	UsedAt *time.Time `json:"usedAt,omitempty"`
+}
+
+// PasskeyAnswer defines model for PasskeyAnswer.
+type PasskeyAnswer struct {
+	// Answer The browser's, as JSON
+	Answer map[string]interface{} `json:"answer"`
+	Kept   []byte                 `json:"kept"`
+}
+
 // Past defines model for Past.
 type Past struct {
 	// Categories None where the pack did not know it
@@ -8258,6 +8366,25 @@ type PreviewPageInputBody struct {
 	Page     PageBody `json:"page"`
 }
 
+// ProviderSignInInputBody defines model for ProviderSignInInputBody.
+type ProviderSignInInputBody struct {
+	// Code From the provider
+	Code string `json:"code"`
+	Kept []byte `json:"kept"`
+
+	// State From the provider
+	State string `json:"state"`
+}
+
+// ProviderStartOutputBody defines model for ProviderStartOutputBody.
+type ProviderStartOutputBody struct {
+	// Kept To be sent back with what the provider answers
+	Kept []byte `json:"kept"`
+
+	// URL Where to sign in
+	URL string `json:"url"`
+}
+
 // ProvisosBody defines model for ProvisosBody.
 type ProvisosBody struct {
 	MaxBytes    *int64 `json:"maxBytes,omitempty"`
@@ -8292,6 +8419,11 @@ type PublishOutputBody struct {
 
 	// Revision Left out where it is planned
 	Revision *Revision `json:"revision,omitempty"`
+}
+
+// PutClaimInputBody defines model for PutClaimInputBody.
+type PutClaimInputBody struct {
+	Roles []Role `json:"roles"`
 }
 
 // PutPracticesInputBody defines model for PutPracticesInputBody.
@@ -8495,6 +8627,12 @@ type RemarksOutputBody struct {
 type RemoveEntriesOutputBody struct {
 	List    List  `json:"list"`
 	Removed int64 `json:"removed"`
+}
+
+// RemovePasskeyInputBody defines model for RemovePasskeyInputBody.
+type RemovePasskeyInputBody struct {
+	// Password The password of the account, once more
+	Password string `json:"password"`
 }
 
 // ReplayGroup defines model for ReplayGroup.
@@ -9061,6 +9199,12 @@ type SessionOutputBody struct {
 	// May What the account may do; an operation may be in several parts
 	May *[]Permitted `json:"may,omitempty"`
 
+	// Provider The identity provider at which people can sign in, as it is called; left out for none
+	Provider *string `json:"provider,omitempty"`
+
+	// Unowned Nobody has an account yet: the service has printed an address where the first owner makes one
+	Unowned *bool `json:"unowned,omitempty"`
+
 	// Zone The organisation's IANA time zone: its days begin there, and moments are said by its clock
 	Zone string `json:"zone"`
 }
@@ -9147,8 +9291,10 @@ type SettlePackInputBody struct {
 
 // SignInInputBody defines model for SignInInputBody.
 type SignInInputBody struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code That the account's app shows, where it has one
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
 
 // SiteChange defines model for SiteChange.
@@ -10656,6 +10802,16 @@ type EndPresenceParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// RemoveClaimParams defines parameters for RemoveClaim.
+type RemoveClaimParams struct {
+	Group string `form:"group" json:"group"`
+}
+
+// PutClaimParams defines parameters for PutClaim.
+type PutClaimParams struct {
+	Group string `form:"group" json:"group"`
+}
+
 // MakeReportParams defines parameters for MakeReport.
 type MakeReportParams struct {
 	// Q Only requests that this finds; it says nothing of the time
@@ -10947,6 +11103,9 @@ type AddExpectationJSONRequestBody = ExpectationInput
 // PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
 type PutExpectationJSONRequestBody = ExpectationInput
 
+// MakeFirstOwnerJSONRequestBody defines body for MakeFirstOwner for application/json ContentType.
+type MakeFirstOwnerJSONRequestBody = FirstOwnerInputBody
+
 // AddForwardJSONRequestBody defines body for AddForward for application/json ContentType.
 type AddForwardJSONRequestBody = ForwardInput
 
@@ -11103,6 +11262,9 @@ type PutPracticesJSONRequestBody = PutPracticesInputBody
 // SetPresenceJSONRequestBody defines body for SetPresence for application/json ContentType.
 type SetPresenceJSONRequestBody = SetPresenceInputBody
 
+// PutClaimJSONRequestBody defines body for PutClaim for application/json ContentType.
+type PutClaimJSONRequestBody = PutClaimInputBody
+
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayInputBody
 
@@ -11166,8 +11328,32 @@ type AddSeenJSONRequestBody = AddSeenInputBody
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInInputBody
 
+// BeginCodesJSONRequestBody defines body for BeginCodes for application/json ContentType.
+type BeginCodesJSONRequestBody = AgainInputBody
+
+// ConfirmCodesJSONRequestBody defines body for ConfirmCodes for application/json ContentType.
+type ConfirmCodesJSONRequestBody = CodeInputBody
+
+// RemoveCodesJSONRequestBody defines body for RemoveCodes for application/json ContentType.
+type RemoveCodesJSONRequestBody = AgainInputBody
+
+// SignInByPasskeyJSONRequestBody defines body for SignInByPasskey for application/json ContentType.
+type SignInByPasskeyJSONRequestBody = PasskeyAnswer
+
+// AddPasskeyJSONRequestBody defines body for AddPasskey for application/json ContentType.
+type AddPasskeyJSONRequestBody = AddPasskeyInputBody
+
+// BeginPasskeyJSONRequestBody defines body for BeginPasskey for application/json ContentType.
+type BeginPasskeyJSONRequestBody = AgainInputBody
+
+// RemovePasskeyJSONRequestBody defines body for RemovePasskey for application/json ContentType.
+type RemovePasskeyJSONRequestBody = RemovePasskeyInputBody
+
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = OwnPasswordInputBody
+
+// SignInByProviderJSONRequestBody defines body for SignInByProvider for application/json ContentType.
+type SignInByProviderJSONRequestBody = ProviderSignInInputBody
 
 // PutSettingsJSONRequestBody defines body for PutSettings for application/json ContentType.
 type PutSettingsJSONRequestBody = SettingsInput
@@ -11781,6 +11967,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFirstOwnerWithBody Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+	MakeFirstOwnerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFirstOwner Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+	MakeFirstOwner(ctx context.Context, body MakeFirstOwnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetForwards Places that records are sent on to
 	//
@@ -12871,6 +13071,30 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
 	SetPresence(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveClaim Give nothing to a group of the identity provider any more; it holds at once; for owners
+	//
+	// Corresponds with DELETE /api/v1/provider/group (the `RemoveClaim` operationId).
+	RemoveClaim(ctx context.Context, params *RemoveClaimParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutClaimWithBody Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+	PutClaimWithBody(ctx context.Context, params *PutClaimParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutClaim Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+	PutClaim(ctx context.Context, params *PutClaimParams, body PutClaimJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetClaims What those may do whom the identity provider puts in a group
+	//
+	// Corresponds with GET /api/v1/provider/groups (the `GetClaims` operationId).
+	GetClaims(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReplayWithBody Recorded requests, decided again under another state
 	//
 	// Takes any type of body and a specified content type.
@@ -13275,6 +13499,114 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BeginCodesWithBody Set up an app that makes codes; it holds once a code has confirmed it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+	BeginCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginCodes Set up an app that makes codes; it holds once a code has confirmed it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+	BeginCodes(ctx context.Context, body BeginCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmCodesWithBody Show with a code that the app is set up: from now on signing in wants one, too
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+	ConfirmCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmCodes Show with a code that the app is set up: from now on signing in wants one, too
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+	ConfirmCodes(ctx context.Context, body ConfirmCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCodesWithBody Sign in without codes from now on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+	RemoveCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCodes Sign in without codes from now on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+	RemoveCodes(ctx context.Context, body RemoveCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFactors What you can sign in with besides your password
+	//
+	// Corresponds with GET /api/v1/session/factors (the `GetFactors` operationId).
+	GetFactors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskeyWithBody Sign in with a passkey; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskey Sign in with a passkey; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskeySignIn Begin to sign in with a passkey
+	//
+	// Corresponds with POST /api/v1/session/passkey/challenge (the `BeginPasskeySignIn` operationId).
+	BeginPasskeySignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPasskeyWithBody Add the passkey that the browser has made
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPasskey Add the passkey that the browser has made
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+	AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskeyWithBody Begin to add a passkey
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+	BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskey Begin to add a passkey
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+	BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePasskeyWithBody Remove a passkey
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+	RemovePasskeyWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePasskey Remove a passkey
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+	RemovePasskey(ctx context.Context, id string, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangePasswordWithBody Change your own password; your other sessions end
 	//
 	// Takes any type of body and a specified content type.
@@ -13288,6 +13620,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByProviderWithBody Sign in with what the identity provider has answered; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+	SignInByProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByProvider Sign in with what the identity provider has answered; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+	SignInByProvider(ctx context.Context, body SignInByProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginProviderSignIn Begin to sign in at the identity provider
+	//
+	// Corresponds with POST /api/v1/session/provider/start (the `BeginProviderSignIn` operationId).
+	BeginProviderSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSessions Where you are signed in
 	//
@@ -14800,6 +15151,40 @@ func (c *Client) PutExpectationWithBody(ctx context.Context, id openapi_types.UU
 // Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutExpectationRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFirstOwnerWithBody Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+func (c *Client) MakeFirstOwnerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFirstOwnerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFirstOwner Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+func (c *Client) MakeFirstOwner(ctx context.Context, body MakeFirstOwnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFirstOwnerRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -17649,6 +18034,70 @@ func (c *Client) SetPresence(ctx context.Context, body SetPresenceJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// RemoveClaim Give nothing to a group of the identity provider any more; it holds at once; for owners
+//
+// Corresponds with DELETE /api/v1/provider/group (the `RemoveClaim` operationId).
+func (c *Client) RemoveClaim(ctx context.Context, params *RemoveClaimParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveClaimRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutClaimWithBody Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+func (c *Client) PutClaimWithBody(ctx context.Context, params *PutClaimParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutClaimRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutClaim Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+func (c *Client) PutClaim(ctx context.Context, params *PutClaimParams, body PutClaimJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutClaimRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetClaims What those may do whom the identity provider puts in a group
+//
+// Corresponds with GET /api/v1/provider/groups (the `GetClaims` operationId).
+func (c *Client) GetClaims(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetClaimsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReplayWithBody Recorded requests, decided again under another state
 //
 // Takes any type of body and a specified content type.
@@ -18693,6 +19142,274 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// BeginCodesWithBody Set up an app that makes codes; it holds once a code has confirmed it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+func (c *Client) BeginCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginCodesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginCodes Set up an app that makes codes; it holds once a code has confirmed it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+func (c *Client) BeginCodes(ctx context.Context, body BeginCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginCodesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmCodesWithBody Show with a code that the app is set up: from now on signing in wants one, too
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+func (c *Client) ConfirmCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmCodesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmCodes Show with a code that the app is set up: from now on signing in wants one, too
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+func (c *Client) ConfirmCodes(ctx context.Context, body ConfirmCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmCodesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCodesWithBody Sign in without codes from now on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+func (c *Client) RemoveCodesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCodesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCodes Sign in without codes from now on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+func (c *Client) RemoveCodes(ctx context.Context, body RemoveCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCodesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFactors What you can sign in with besides your password
+//
+// Corresponds with GET /api/v1/session/factors (the `GetFactors` operationId).
+func (c *Client) GetFactors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFactorsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskeyWithBody Sign in with a passkey; sets the session's cookie
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+func (c *Client) SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskey Sign in with a passkey; sets the session's cookie
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+func (c *Client) SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskeySignIn Begin to sign in with a passkey
+//
+// Corresponds with POST /api/v1/session/passkey/challenge (the `BeginPasskeySignIn` operationId).
+func (c *Client) BeginPasskeySignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeySignInRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPasskeyWithBody Add the passkey that the browser has made
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+func (c *Client) AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPasskey Add the passkey that the browser has made
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+func (c *Client) AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskeyWithBody Begin to add a passkey
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskey Begin to add a passkey
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePasskeyWithBody Remove a passkey
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+func (c *Client) RemovePasskeyWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePasskeyRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePasskey Remove a passkey
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+func (c *Client) RemovePasskey(ctx context.Context, id string, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePasskeyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangePasswordWithBody Change your own password; your other sessions end
 //
 // Takes any type of body and a specified content type.
@@ -18717,6 +19434,55 @@ func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string,
 // Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByProviderWithBody Sign in with what the identity provider has answered; sets the session's cookie
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+func (c *Client) SignInByProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByProviderRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByProvider Sign in with what the identity provider has answered; sets the session's cookie
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+func (c *Client) SignInByProvider(ctx context.Context, body SignInByProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByProviderRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginProviderSignIn Begin to sign in at the identity provider
+//
+// Corresponds with POST /api/v1/session/provider/start (the `BeginProviderSignIn` operationId).
+func (c *Client) BeginProviderSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginProviderSignInRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -21985,6 +22751,46 @@ func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, para
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewMakeFirstOwnerRequest calls the generic MakeFirstOwner builder with application/json body
+func NewMakeFirstOwnerRequest(server string, body MakeFirstOwnerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeFirstOwnerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeFirstOwnerRequestWithBody constructs an http.Request for the MakeFirstOwner method, with any body, and a specified content type
+func NewMakeFirstOwnerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/first-owner")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -28092,6 +28898,146 @@ func NewSetPresenceRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewRemoveClaimRequest constructs an http.Request for the RemoveClaim method
+func NewRemoveClaimRequest(server string, params *RemoveClaimParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/provider/group")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "group", params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutClaimRequest calls the generic PutClaim builder with application/json body
+func NewPutClaimRequest(server string, params *PutClaimParams, body PutClaimJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutClaimRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewPutClaimRequestWithBody constructs an http.Request for the PutClaim method, with any body, and a specified content type
+func NewPutClaimRequestWithBody(server string, params *PutClaimParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/provider/group")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "group", params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetClaimsRequest constructs an http.Request for the GetClaims method
+func NewGetClaimsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/provider/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReplayRequest calls the generic Replay builder with application/json body
 func NewReplayRequest(server string, body ReplayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -30135,6 +31081,347 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewBeginCodesRequest calls the generic BeginCodes builder with application/json body
+func NewBeginCodesRequest(server string, body BeginCodesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginCodesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginCodesRequestWithBody constructs an http.Request for the BeginCodes method, with any body, and a specified content type
+func NewBeginCodesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/codes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmCodesRequest calls the generic ConfirmCodes builder with application/json body
+func NewConfirmCodesRequest(server string, body ConfirmCodesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmCodesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmCodesRequestWithBody constructs an http.Request for the ConfirmCodes method, with any body, and a specified content type
+func NewConfirmCodesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/codes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveCodesRequest calls the generic RemoveCodes builder with application/json body
+func NewRemoveCodesRequest(server string, body RemoveCodesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveCodesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveCodesRequestWithBody constructs an http.Request for the RemoveCodes method, with any body, and a specified content type
+func NewRemoveCodesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/codes/removal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFactorsRequest constructs an http.Request for the GetFactors method
+func NewGetFactorsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/factors")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInByPasskeyRequest calls the generic SignInByPasskey builder with application/json body
+func NewSignInByPasskeyRequest(server string, body SignInByPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInByPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInByPasskeyRequestWithBody constructs an http.Request for the SignInByPasskey method, with any body, and a specified content type
+func NewSignInByPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeySignInRequest constructs an http.Request for the BeginPasskeySignIn method
+func NewBeginPasskeySignInRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/passkey/challenge")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPasskeyRequest calls the generic AddPasskey builder with application/json body
+func NewAddPasskeyRequest(server string, body AddPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPasskeyRequestWithBody constructs an http.Request for the AddPasskey method, with any body, and a specified content type
+func NewAddPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/passkeys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeyRequest calls the generic BeginPasskey builder with application/json body
+func NewBeginPasskeyRequest(server string, body BeginPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginPasskeyRequestWithBody constructs an http.Request for the BeginPasskey method, with any body, and a specified content type
+func NewBeginPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/passkeys/challenge")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePasskeyRequest calls the generic RemovePasskey builder with application/json body
+func NewRemovePasskeyRequest(server string, id string, body RemovePasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemovePasskeyRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRemovePasskeyRequestWithBody constructs an http.Request for the RemovePasskey method, with any body, and a specified content type
+func NewRemovePasskeyRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/passkeys/%s/removal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
 func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -30171,6 +31458,73 @@ func NewChangePasswordRequestWithBody(server string, contentType string, body io
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSignInByProviderRequest calls the generic SignInByProvider builder with application/json body
+func NewSignInByProviderRequest(server string, body SignInByProviderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInByProviderRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInByProviderRequestWithBody constructs an http.Request for the SignInByProvider method, with any body, and a specified content type
+func NewSignInByProviderRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/provider")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginProviderSignInRequest constructs an http.Request for the BeginProviderSignIn method
+func NewBeginProviderSignInRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/session/provider/start")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -31721,6 +33075,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
+	// MakeFirstOwnerWithBodyWithResponse Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+	MakeFirstOwnerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFirstOwnerResponse, error)
+
+	// MakeFirstOwnerWithResponse Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+	MakeFirstOwnerWithResponse(ctx context.Context, body MakeFirstOwnerJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFirstOwnerResponse, error)
+
 	// GetForwardsWithResponse Places that records are sent on to
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -32946,6 +34314,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
 	SetPresenceWithResponse(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPresenceResponse, error)
 
+	// RemoveClaimWithResponse Give nothing to a group of the identity provider any more; it holds at once; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/provider/group (the `RemoveClaim` operationId).
+	RemoveClaimWithResponse(ctx context.Context, params *RemoveClaimParams, reqEditors ...RequestEditorFn) (*RemoveClaimResponse, error)
+
+	// PutClaimWithBodyWithResponse Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+	PutClaimWithBodyWithResponse(ctx context.Context, params *PutClaimParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutClaimResponse, error)
+
+	// PutClaimWithResponse Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+	PutClaimWithResponse(ctx context.Context, params *PutClaimParams, body PutClaimJSONRequestBody, reqEditors ...RequestEditorFn) (*PutClaimResponse, error)
+
+	// GetClaimsWithResponse What those may do whom the identity provider puts in a group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/provider/groups (the `GetClaims` operationId).
+	GetClaimsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetClaimsResponse, error)
+
 	// ReplayWithBodyWithResponse Recorded requests, decided again under another state
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -33394,6 +34790,118 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// BeginCodesWithBodyWithResponse Set up an app that makes codes; it holds once a code has confirmed it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+	BeginCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginCodesResponse, error)
+
+	// BeginCodesWithResponse Set up an app that makes codes; it holds once a code has confirmed it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+	BeginCodesWithResponse(ctx context.Context, body BeginCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginCodesResponse, error)
+
+	// ConfirmCodesWithBodyWithResponse Show with a code that the app is set up: from now on signing in wants one, too
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+	ConfirmCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmCodesResponse, error)
+
+	// ConfirmCodesWithResponse Show with a code that the app is set up: from now on signing in wants one, too
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+	ConfirmCodesWithResponse(ctx context.Context, body ConfirmCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmCodesResponse, error)
+
+	// RemoveCodesWithBodyWithResponse Sign in without codes from now on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+	RemoveCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveCodesResponse, error)
+
+	// RemoveCodesWithResponse Sign in without codes from now on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+	RemoveCodesWithResponse(ctx context.Context, body RemoveCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveCodesResponse, error)
+
+	// GetFactorsWithResponse What you can sign in with besides your password
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/session/factors (the `GetFactors` operationId).
+	GetFactorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorsResponse, error)
+
+	// SignInByPasskeyWithBodyWithResponse Sign in with a passkey; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error)
+
+	// SignInByPasskeyWithResponse Sign in with a passkey; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+	SignInByPasskeyWithResponse(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error)
+
+	// BeginPasskeySignInWithResponse Begin to sign in with a passkey
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkey/challenge (the `BeginPasskeySignIn` operationId).
+	BeginPasskeySignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginPasskeySignInResponse, error)
+
+	// AddPasskeyWithBodyWithResponse Add the passkey that the browser has made
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error)
+
+	// AddPasskeyWithResponse Add the passkey that the browser has made
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+	AddPasskeyWithResponse(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error)
+
+	// BeginPasskeyWithBodyWithResponse Begin to add a passkey
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+	BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// BeginPasskeyWithResponse Begin to add a passkey
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+	BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// RemovePasskeyWithBodyWithResponse Remove a passkey
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+	RemovePasskeyWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error)
+
+	// RemovePasskeyWithResponse Remove a passkey
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+	RemovePasskeyWithResponse(ctx context.Context, id string, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error)
+
 	// ChangePasswordWithBodyWithResponse Change your own password; your other sessions end
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -33407,6 +34915,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/session/password (the `ChangePassword` operationId).
 	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// SignInByProviderWithBodyWithResponse Sign in with what the identity provider has answered; sets the session's cookie
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+	SignInByProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByProviderResponse, error)
+
+	// SignInByProviderWithResponse Sign in with what the identity provider has answered; sets the session's cookie
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+	SignInByProviderWithResponse(ctx context.Context, body SignInByProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByProviderResponse, error)
+
+	// BeginProviderSignInWithResponse Begin to sign in at the identity provider
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/session/provider/start (the `BeginProviderSignIn` operationId).
+	BeginProviderSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginProviderSignInResponse, error)
 
 	// GetSessionsWithResponse Where you are signed in
 	//
@@ -37829,6 +39358,75 @@ func (r PutExpectationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeFirstOwnerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Account
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeFirstOwnerResponse) GetJSON201() *Account {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r MakeFirstOwnerResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeFirstOwnerResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r MakeFirstOwnerResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeFirstOwnerResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeFirstOwnerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeFirstOwnerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeFirstOwnerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeFirstOwnerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -46469,6 +48067,206 @@ func (r SetPresenceResponse) ContentType() string {
 	return ""
 }
 
+type RemoveClaimResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveClaimResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RemoveClaimResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveClaimResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveClaimResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveClaimResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveClaimResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveClaimResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveClaimResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveClaimResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutClaimResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Claim
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutClaimResponse) GetJSON200() *Claim {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutClaimResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutClaimResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutClaimResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutClaimResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutClaimResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutClaimResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutClaimResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutClaimResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetClaimsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ClaimsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetClaimsResponse) GetJSON200() *ClaimsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetClaimsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r GetClaimsResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetClaimsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetClaimsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetClaimsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetClaimsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetClaimsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReplayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -49359,6 +51157,620 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type BeginCodesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GeneratorOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginCodesResponse) GetJSON200() *GeneratorOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r BeginCodesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r BeginCodesResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r BeginCodesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r BeginCodesResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r BeginCodesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginCodesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginCodesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginCodesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginCodesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmCodesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ConfirmCodesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmCodesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmCodesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmCodesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmCodesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCodesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveCodesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCodesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCodesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCodesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCodesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFactorsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Factors
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFactorsResponse) GetJSON200() *Factors {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetFactorsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetFactorsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFactorsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFactorsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFactorsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFactorsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignInByPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Account
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInByPasskeyResponse) GetJSON200() *Account {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SignInByPasskeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SignInByPasskeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SignInByPasskeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInByPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInByPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInByPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInByPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginPasskeySignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Challenge
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginPasskeySignInResponse) GetJSON200() *Challenge {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r BeginPasskeySignInResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r BeginPasskeySignInResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginPasskeySignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginPasskeySignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginPasskeySignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginPasskeySignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddPasskeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r AddPasskeyResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddPasskeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddPasskeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Challenge
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginPasskeyResponse) GetJSON200() *Challenge {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemovePasskeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangePasswordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -49415,6 +51827,151 @@ func (r ChangePasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignInByProviderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Account
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// ApplicationProblemJSON502 the response for an HTTP 502 `application/problem+json` response
+	ApplicationProblemJSON502 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInByProviderResponse) GetJSON200() *Account {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetApplicationProblemJSON502 returns the response for an HTTP 502 `application/problem+json` response
+func (r SignInByProviderResponse) GetApplicationProblemJSON502() *ErrorModel {
+	return r.ApplicationProblemJSON502
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInByProviderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInByProviderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInByProviderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInByProviderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginProviderSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ProviderStartOutputBody
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// ApplicationProblemJSON502 the response for an HTTP 502 `application/problem+json` response
+	ApplicationProblemJSON502 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginProviderSignInResponse) GetJSON200() *ProviderStartOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r BeginProviderSignInResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r BeginProviderSignInResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetApplicationProblemJSON502 returns the response for an HTTP 502 `application/problem+json` response
+func (r BeginProviderSignInResponse) GetApplicationProblemJSON502() *ErrorModel {
+	return r.ApplicationProblemJSON502
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginProviderSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginProviderSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginProviderSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginProviderSignInResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -51711,6 +54268,32 @@ func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id
 	return ParsePutExpectationResponse(rsp)
 }
 
+// MakeFirstOwnerWithBodyWithResponse Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+func (c *ClientWithResponses) MakeFirstOwnerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFirstOwnerResponse, error) {
+	rsp, err := c.MakeFirstOwnerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFirstOwnerResponse(rsp)
+}
+
+// MakeFirstOwnerWithResponse Make the first account, an owner's, with the address that the service has printed; sets the session's cookie
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/first-owner (the `MakeFirstOwner` operationId).
+func (c *ClientWithResponses) MakeFirstOwnerWithResponse(ctx context.Context, body MakeFirstOwnerJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFirstOwnerResponse, error) {
+	rsp, err := c.MakeFirstOwner(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFirstOwnerResponse(rsp)
+}
+
 // GetForwardsWithResponse Places that records are sent on to
 //
 // Returns a wrapper object for the known response body format(s).
@@ -53986,6 +56569,58 @@ func (c *ClientWithResponses) SetPresenceWithResponse(ctx context.Context, body 
 	return ParseSetPresenceResponse(rsp)
 }
 
+// RemoveClaimWithResponse Give nothing to a group of the identity provider any more; it holds at once; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/provider/group (the `RemoveClaim` operationId).
+func (c *ClientWithResponses) RemoveClaimWithResponse(ctx context.Context, params *RemoveClaimParams, reqEditors ...RequestEditorFn) (*RemoveClaimResponse, error) {
+	rsp, err := c.RemoveClaim(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveClaimResponse(rsp)
+}
+
+// PutClaimWithBodyWithResponse Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+func (c *ClientWithResponses) PutClaimWithBodyWithResponse(ctx context.Context, params *PutClaimParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutClaimResponse, error) {
+	rsp, err := c.PutClaimWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutClaimResponse(rsp)
+}
+
+// PutClaimWithResponse Say what those may do whom the identity provider puts in a group; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/provider/group (the `PutClaim` operationId).
+func (c *ClientWithResponses) PutClaimWithResponse(ctx context.Context, params *PutClaimParams, body PutClaimJSONRequestBody, reqEditors ...RequestEditorFn) (*PutClaimResponse, error) {
+	rsp, err := c.PutClaim(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutClaimResponse(rsp)
+}
+
+// GetClaimsWithResponse What those may do whom the identity provider puts in a group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/provider/groups (the `GetClaims` operationId).
+func (c *ClientWithResponses) GetClaimsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetClaimsResponse, error) {
+	rsp, err := c.GetClaims(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetClaimsResponse(rsp)
+}
+
 // ReplayWithBodyWithResponse Recorded requests, decided again under another state
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -54818,6 +57453,214 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// BeginCodesWithBodyWithResponse Set up an app that makes codes; it holds once a code has confirmed it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+func (c *ClientWithResponses) BeginCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginCodesResponse, error) {
+	rsp, err := c.BeginCodesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginCodesResponse(rsp)
+}
+
+// BeginCodesWithResponse Set up an app that makes codes; it holds once a code has confirmed it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/codes (the `BeginCodes` operationId).
+func (c *ClientWithResponses) BeginCodesWithResponse(ctx context.Context, body BeginCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginCodesResponse, error) {
+	rsp, err := c.BeginCodes(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginCodesResponse(rsp)
+}
+
+// ConfirmCodesWithBodyWithResponse Show with a code that the app is set up: from now on signing in wants one, too
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+func (c *ClientWithResponses) ConfirmCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmCodesResponse, error) {
+	rsp, err := c.ConfirmCodesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmCodesResponse(rsp)
+}
+
+// ConfirmCodesWithResponse Show with a code that the app is set up: from now on signing in wants one, too
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/session/codes (the `ConfirmCodes` operationId).
+func (c *ClientWithResponses) ConfirmCodesWithResponse(ctx context.Context, body ConfirmCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmCodesResponse, error) {
+	rsp, err := c.ConfirmCodes(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmCodesResponse(rsp)
+}
+
+// RemoveCodesWithBodyWithResponse Sign in without codes from now on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+func (c *ClientWithResponses) RemoveCodesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveCodesResponse, error) {
+	rsp, err := c.RemoveCodesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCodesResponse(rsp)
+}
+
+// RemoveCodesWithResponse Sign in without codes from now on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/codes/removal (the `RemoveCodes` operationId).
+func (c *ClientWithResponses) RemoveCodesWithResponse(ctx context.Context, body RemoveCodesJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveCodesResponse, error) {
+	rsp, err := c.RemoveCodes(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCodesResponse(rsp)
+}
+
+// GetFactorsWithResponse What you can sign in with besides your password
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/session/factors (the `GetFactors` operationId).
+func (c *ClientWithResponses) GetFactorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorsResponse, error) {
+	rsp, err := c.GetFactors(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFactorsResponse(rsp)
+}
+
+// SignInByPasskeyWithBodyWithResponse Sign in with a passkey; sets the session's cookie
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+func (c *ClientWithResponses) SignInByPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error) {
+	rsp, err := c.SignInByPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByPasskeyResponse(rsp)
+}
+
+// SignInByPasskeyWithResponse Sign in with a passkey; sets the session's cookie
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkey (the `SignInByPasskey` operationId).
+func (c *ClientWithResponses) SignInByPasskeyWithResponse(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByPasskeyResponse, error) {
+	rsp, err := c.SignInByPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByPasskeyResponse(rsp)
+}
+
+// BeginPasskeySignInWithResponse Begin to sign in with a passkey
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkey/challenge (the `BeginPasskeySignIn` operationId).
+func (c *ClientWithResponses) BeginPasskeySignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginPasskeySignInResponse, error) {
+	rsp, err := c.BeginPasskeySignIn(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeySignInResponse(rsp)
+}
+
+// AddPasskeyWithBodyWithResponse Add the passkey that the browser has made
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+func (c *ClientWithResponses) AddPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error) {
+	rsp, err := c.AddPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPasskeyResponse(rsp)
+}
+
+// AddPasskeyWithResponse Add the passkey that the browser has made
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys (the `AddPasskey` operationId).
+func (c *ClientWithResponses) AddPasskeyWithResponse(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPasskeyResponse, error) {
+	rsp, err := c.AddPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPasskeyResponse(rsp)
+}
+
+// BeginPasskeyWithBodyWithResponse Begin to add a passkey
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// BeginPasskeyWithResponse Begin to add a passkey
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys/challenge (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// RemovePasskeyWithBodyWithResponse Remove a passkey
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+func (c *ClientWithResponses) RemovePasskeyWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error) {
+	rsp, err := c.RemovePasskeyWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePasskeyResponse(rsp)
+}
+
+// RemovePasskeyWithResponse Remove a passkey
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/passkeys/{id}/removal (the `RemovePasskey` operationId).
+func (c *ClientWithResponses) RemovePasskeyWithResponse(ctx context.Context, id string, body RemovePasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RemovePasskeyResponse, error) {
+	rsp, err := c.RemovePasskey(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePasskeyResponse(rsp)
+}
+
 // ChangePasswordWithBodyWithResponse Change your own password; your other sessions end
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -54842,6 +57685,45 @@ func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseChangePasswordResponse(rsp)
+}
+
+// SignInByProviderWithBodyWithResponse Sign in with what the identity provider has answered; sets the session's cookie
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+func (c *ClientWithResponses) SignInByProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInByProviderResponse, error) {
+	rsp, err := c.SignInByProviderWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByProviderResponse(rsp)
+}
+
+// SignInByProviderWithResponse Sign in with what the identity provider has answered; sets the session's cookie
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/provider (the `SignInByProvider` operationId).
+func (c *ClientWithResponses) SignInByProviderWithResponse(ctx context.Context, body SignInByProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInByProviderResponse, error) {
+	rsp, err := c.SignInByProvider(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInByProviderResponse(rsp)
+}
+
+// BeginProviderSignInWithResponse Begin to sign in at the identity provider
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/session/provider/start (the `BeginProviderSignIn` operationId).
+func (c *ClientWithResponses) BeginProviderSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginProviderSignInResponse, error) {
+	rsp, err := c.BeginProviderSignIn(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginProviderSignInResponse(rsp)
 }
 
 // GetSessionsWithResponse Where you are signed in
@@ -58641,6 +61523,60 @@ func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, e
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseMakeFirstOwnerResponse parses an HTTP response from a MakeFirstOwnerWithResponse call
+func ParseMakeFirstOwnerResponse(rsp *http.Response) (*MakeFirstOwnerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeFirstOwnerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil
@@ -65678,6 +68614,164 @@ func ParseSetPresenceResponse(rsp *http.Response) (*SetPresenceResponse, error) 
 	return response, nil
 }
 
+// ParseRemoveClaimResponse parses an HTTP response from a RemoveClaimWithResponse call
+func ParseRemoveClaimResponse(rsp *http.Response) (*RemoveClaimResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveClaimResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutClaimResponse parses an HTTP response from a PutClaimWithResponse call
+func ParsePutClaimResponse(rsp *http.Response) (*PutClaimResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutClaimResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Claim
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetClaimsResponse parses an HTTP response from a GetClaimsWithResponse call
+func ParseGetClaimsResponse(rsp *http.Response) (*GetClaimsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetClaimsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ClaimsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReplayResponse parses an HTTP response from a ReplayWithResponse call
 func ParseReplayResponse(rsp *http.Response) (*ReplayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -68010,6 +71104,497 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseBeginCodesResponse parses an HTTP response from a BeginCodesWithResponse call
+func ParseBeginCodesResponse(rsp *http.Response) (*BeginCodesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginCodesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GeneratorOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmCodesResponse parses an HTTP response from a ConfirmCodesWithResponse call
+func ParseConfirmCodesResponse(rsp *http.Response) (*ConfirmCodesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmCodesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCodesResponse parses an HTTP response from a RemoveCodesWithResponse call
+func ParseRemoveCodesResponse(rsp *http.Response) (*RemoveCodesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCodesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFactorsResponse parses an HTTP response from a GetFactorsWithResponse call
+func ParseGetFactorsResponse(rsp *http.Response) (*GetFactorsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFactorsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Factors
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInByPasskeyResponse parses an HTTP response from a SignInByPasskeyWithResponse call
+func ParseSignInByPasskeyResponse(rsp *http.Response) (*SignInByPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInByPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginPasskeySignInResponse parses an HTTP response from a BeginPasskeySignInWithResponse call
+func ParseBeginPasskeySignInResponse(rsp *http.Response) (*BeginPasskeySignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginPasskeySignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Challenge
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPasskeyResponse parses an HTTP response from a AddPasskeyWithResponse call
+func ParseAddPasskeyResponse(rsp *http.Response) (*AddPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginPasskeyResponse parses an HTTP response from a BeginPasskeyWithResponse call
+func ParseBeginPasskeyResponse(rsp *http.Response) (*BeginPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Challenge
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePasskeyResponse parses an HTTP response from a RemovePasskeyWithResponse call
+func ParseRemovePasskeyResponse(rsp *http.Response) (*RemovePasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
 func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -68054,6 +71639,121 @@ func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, e
 			return nil, err
 		}
 		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInByProviderResponse parses an HTTP response from a SignInByProviderWithResponse call
+func ParseSignInByProviderResponse(rsp *http.Response) (*SignInByProviderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInByProviderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 502:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON502 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginProviderSignInResponse parses an HTTP response from a BeginProviderSignInWithResponse call
+func ParseBeginProviderSignInResponse(rsp *http.Response) (*BeginProviderSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginProviderSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ProviderStartOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 502:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON502 = &dest
 
 	}
 

@@ -28,6 +28,7 @@ const (
 	NothingToPublish = "/problems/nothing-to-publish"
 	ExpectationsFail = "/problems/expectations-fail"
 	NameOrPassword   = "/problems/name-or-password"
+	CodeWanted       = "/problems/code-wanted"
 )
 
 // FieldProblem is one field that is wrong.

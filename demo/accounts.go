@@ -24,6 +24,12 @@ var accounts = []account{
 	{name: "auditor", fullName: "Audit office", role: "auditor"},
 }
 
+// claims are what groups of the identity provider may do: see [Staff].
+var claims = []struct {
+	value, group string
+	role         client.RoleRole
+}{{"lark-desk", "Ward nurses", "help desk"}, {"lark-readers", "", "reader"}}
+
 // orders is the token of a program that may only look up.
 const orders = "ordering system"
 
@@ -64,6 +70,19 @@ func loadAccounts(ctx context.Context, api *client.ClientWithResponses) error {
 			role.Lists = &refs
 		}
 		if _, err := api.AddAccountWithResponse(ctx, client.NewAccountInputBody{Name: a.name, FullName: &a.fullName, Password: Password, Roles: &[]client.Role{role}}); err != nil {
+			return err
+		}
+	}
+	for _, c := range claims {
+		role := client.Role{Role: c.role}
+		if c.group != "" {
+			for _, g := range groups.JSON200.Items {
+				if g.Name == c.group {
+					role.Groups = &[]client.Ref{{ID: g.ID}}
+				}
+			}
+		}
+		if _, err := api.PutClaimWithResponse(ctx, &client.PutClaimParams{Group: c.value}, client.PutClaimInputBody{Roles: []client.Role{role}}); err != nil {
 			return err
 		}
 	}

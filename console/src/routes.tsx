@@ -45,6 +45,18 @@ const indexRoute = createRoute({
   path: '/',
 })
 
+/** The first owner makes an account here; the frame shows the page. */
+const welcomeRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/welcome',
+})
+
+/** The identity provider leads back here; the frame shows the page. */
+const signedInRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/signed-in',
+})
+
 const listsRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/lists',
@@ -216,6 +228,8 @@ const schedulesRoute = createRoute({
 export const router = createRouter({
   routeTree: rootRoute.addChildren([
     indexRoute,
+    welcomeRoute,
+    signedInRoute,
     listsRoute,
     listRoute,
     categoriesRoute,

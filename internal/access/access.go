@@ -84,6 +84,7 @@ var (
 	Timetable    = Actor{name: string(timetable), role: timetable}   // does what is due
 	Recorder     = Actor{name: string(recorder), role: recorder}     // records what gates decided
 	Setup        = Actor{name: string(setup), role: setup}           // sets up a new database, and runs commands on the service's machine
+	SignOn       = Actor{name: string(signOn), role: signOn}         // keeps accounts as the identity provider describes them
 )
 
 // Account returns the actor of an account: a person who is signed in. name is the sign-in name.
@@ -114,7 +115,7 @@ func (a Actor) OwnRoles() []Held {
 
 // Part returns the part of the service that has a name, which no account may have. Letter case is ignored.
 func Part(name string) (Actor, bool) {
-	for _, a := range []Actor{Subscription, Timetable, Recorder, Setup} {
+	for _, a := range []Actor{Subscription, Timetable, Recorder, Setup, SignOn} {
 		if strings.EqualFold(a.name, name) {
 			return a, true
 		}

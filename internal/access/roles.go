@@ -26,6 +26,7 @@ const (
 	timetable  Role = "service"
 	recorder   Role = "gate"
 	setup      Role = "setup"
+	signOn     Role = "sign-on"
 )
 
 // Roles returns the roles that accounts can have, those with fewer acts first.
@@ -92,6 +93,7 @@ var rights = map[Role]map[Act]scope{
 	subscriber: many(andWithin, Edit, Fill, EditPacks),
 	timetable:  many(andWithin, Publish, Record, Watch, SendOn, Expire),
 	recorder:   many(always, Record, Obey, Presences),
+	signOn:     many(always, Accounts),
 	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Answer, Codes, Presences, Accept, Record,
 		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 }

@@ -22,6 +22,7 @@ import (
 
 	"widelark/internal/access"
 	"widelark/internal/readable"
+	"widelark/internal/secret"
 )
 
 // Account is somebody who may sign in.
@@ -31,6 +32,8 @@ type Account struct {
 	FullName string
 	Roles    []access.Held // what it may do; by a token, no more than the token may
 	Token    uuid.UUID     // by which a program was recognised; uuid.Nil for people
+	Issuer   string        // the identity provider that knows the account; "" where its password is here
+	Second   bool          // it has a second factor here
 }
 
 // Actor returns the actor of the account.
@@ -78,6 +81,19 @@ type Store interface {
 	Tokens(ctx context.Context, account uuid.UUID) ([]Token, error)
 	RemoveToken(ctx context.Context, token uuid.UUID, by access.Actor) error // one of the actor's
 	AccountByToken(ctx context.Context, hash []byte) (Account, error)
+
+	FactorStore
+	ProviderStore
+
+	// AddFirstOwnerLink keeps the hash of a one-time link. It returns false, and keeps nothing, if there is an account.
+	AddFirstOwnerLink(ctx context.Context, hash []byte, by access.Actor) (bool, error)
+
+	// FirstOwnerLink returns nil if there is a link with the hash and still no account, and else [ErrUnknown].
+	FirstOwnerLink(ctx context.Context, hash []byte) error
+
+	// AddFirstOwner makes the first account, and removes all links. It returns [ErrUnknown] if there is no such link or an account already.
+	AddFirstOwner(ctx context.Context, a Account, passwordHash string, hash []byte, by access.Actor) (Account, error)
+	HasAccounts(ctx context.Context) (bool, error)
 }
 
 // Errors that callers branch on.
@@ -87,6 +103,7 @@ var (
 	ErrRefused = errors.New("name and password do not belong together")
 
 	ErrLastOwner = errors.New("nobody else is an owner")
+	ErrProvider  = errors.New("the identity provider keeps the account")
 )
 
 // Cost is the time and memory that one password check takes. The zero Cost is not valid; use [DefaultCost].
@@ -98,6 +115,7 @@ var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLeng
 // Authenticator checks passwords and tokens. It is safe for concurrent use.
 type Authenticator struct {
 	store  Store
+	box    *secret.Box // seals the secrets of second factors; nil: none can be kept
 	cost   Cost
 	absent string        // a hash that belongs to no known password; checking it makes an unknown name take as long as a known one
 	room   chan struct{} // bounds the password checks at a time, and so their memory
@@ -138,8 +156,9 @@ func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 }
 
 // NewAuthenticator returns an authenticator on a store. It checks at most two passwords at a time, as each check takes cost.Memory.
-func NewAuthenticator(store Store, cost Cost) *Authenticator {
-	return &Authenticator{store: store, cost: cost, absent: unmatched(cost), room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
+// Second factors need box, which may be nil.
+func NewAuthenticator(store Store, cost Cost, box *secret.Box) *Authenticator {
+	return &Authenticator{store: store, box: box, cost: cost, absent: unmatched(cost), room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
 }
 
 // unmatched returns a hash of no known password: random bytes, so that it costs nothing to make, and as much to check as any other of that cost.
@@ -151,17 +170,25 @@ func unmatched(cost Cost) string {
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, cost.Memory, cost.Iterations, cost.Parallelism, text(salt), text(key))
 }
 
+// CheckName returns a [*WeakError] if a text cannot be a sign-in name.
+func CheckName(name string) error {
+	if name == "" || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) || utf8.RuneCountInString(name) > MaxName {
+		return &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", name, MaxName)}
+	}
+	if err := readable.Check(name); err != nil {
+		return &WeakError{fmt.Sprintf("%q cannot be a sign-in name: %s", name, err)}
+	}
+	if _, reserved := access.Part(name); reserved {
+		return &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", name)}
+	}
+	return nil
+}
+
 // Add creates an account with a new id. The error wraps [ErrTaken] if the name is in use.
 func (d *Authenticator) Add(ctx context.Context, a Account, password string, by access.Actor) (Account, error) {
-	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
-		utf8.RuneCountInString(a.Name) > MaxName {
-		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", a.Name, MaxName)}
-	}
-	if err := readable.Check(a.Name); err != nil {
-		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: %s", a.Name, err)}
-	}
-	if _, reserved := access.Part(a.Name); reserved {
-		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", a.Name)}
+	a.Name = strings.TrimSpace(a.Name)
+	if err := CheckName(a.Name); err != nil {
+		return Account{}, err
 	}
 	for _, h := range a.Roles {
 		if err := h.Validate(); err != nil {
@@ -175,18 +202,29 @@ func (d *Authenticator) Add(ctx context.Context, a Account, password string, by 
 	return d.store.AddAccount(ctx, a, hash, by)
 }
 
-// SignIn returns the account of a name and its password. It returns [ErrRefused] if they do not belong together, and a [*ThrottledError] after too
-// many tries with the name, from the address, or at once.
-func (d *Authenticator) SignIn(ctx context.Context, name, password, address string) (Account, error) {
-	var account Account
-	err := d.check(ctx, strings.TrimSpace(name), password, address, func(name string) (hash string, err error) {
-		account, hash, err = d.store.AccountByName(ctx, name)
-		return hash, err
-	})
+// SignIn returns the account of a name, its password and, where it has a second factor, a code of its app. It returns [ErrRefused] if name and password do
+// not belong together, [ErrCodeWanted], [ErrPasskeyWanted] or [ErrWrongCode] if only a second factor is missing, and a [*ThrottledError] after too many tries with the name, from the
+// address, or at once.
+func (d *Authenticator) SignIn(ctx context.Context, name, password, code, address string) (Account, error) {
+	a, err := d.byPassword(ctx, name, password, address)
+	if err == nil {
+		err = d.secondFactor(ctx, a, code, address)
+	}
 	if err != nil {
 		return Account{}, err
 	}
-	return account, nil
+	return a, nil
+}
+
+// byPassword checks a name and a password alone.
+func (d *Authenticator) byPassword(ctx context.Context, name, password, address string) (a Account, err error) {
+	err = d.check(ctx, strings.TrimSpace(name), password, address, func(name string) (hash string, err error) {
+		if a, hash, err = d.store.AccountByName(ctx, name); err == nil && a.Issuer != "" {
+			err = ErrUnknown // it has no password
+		}
+		return hash, err
+	})
+	return a, err
 }
 
 // Person is somebody of the directory who signs in at gates.
@@ -269,7 +307,7 @@ func (d *Authenticator) check(ctx context.Context, name, password, address strin
 // ChangePassword sets the password of an account whose present password is given, and ends all its sessions but one. The errors are those of
 // [Authenticator.SignIn] and a [*WeakError].
 func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, password, address string, session uuid.UUID) error {
-	if _, err := d.SignIn(ctx, a.Name, present, address); err != nil {
+	if _, err := d.byPassword(ctx, a.Name, present, address); err != nil {
 		return err
 	}
 	hash, err := d.Hash(ctx, a.Name, password)
@@ -279,8 +317,12 @@ func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, 
 	return d.store.SetPassword(ctx, a.ID, hash, session, false, a.Actor())
 }
 
-// ResetPassword sets the password of an account, ends all its sessions and removes its tokens: whoever had access no longer has it.
+// ResetPassword sets the password of an account, ends all its sessions, and removes its tokens and second factors: whoever had access no longer has it. It returns
+// [ErrProvider] for an account that has no password here.
 func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string, by access.Actor) error {
+	if a.Issuer != "" {
+		return ErrProvider
+	}
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
 		return err

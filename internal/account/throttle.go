@@ -23,6 +23,9 @@ const (
 	longestByName    = 30 * time.Second
 	longestByAddress = 15 * time.Minute
 
+	// longestByCode is the one of an account's second factor, which only those can guess at who have its password. A code has just a million values.
+	longestByCode = 15 * time.Minute
+
 	// forgotten is the time without a failure after which earlier failures no longer count.
 	forgotten = time.Hour
 
@@ -45,7 +48,11 @@ type failures struct {
 
 // keys returns what a try is counted by: its name and its address, with the longest delay of each.
 func keys(name, address string) map[string]time.Duration {
-	all := map[string]time.Duration{"name " + strings.ToLower(name): longestByName}
+	longest := longestByName
+	if strings.HasPrefix(name, codePrefix) {
+		longest = longestByCode
+	}
+	all := map[string]time.Duration{"name " + strings.ToLower(name): longest}
 	if address != "" {
 		all["address "+address] = longestByAddress
 	}

@@ -25,6 +25,7 @@ const (
 	TokenTakenBack What = "token taken back"
 
 	AccountMade     What = "account made"
+	AccountRenamed  What = "account renamed" // by the identity provider
 	AccountRemoved  What = "account removed"
 	PracticesPut    What = "practices put"
 	Remarked        What = "said of the draft"
@@ -33,6 +34,13 @@ const (
 	RolesPut        What = "roles put"
 	PasswordChanged What = "password changed" // by the account itself
 	PasswordReset   What = "password reset"   // by somebody else
+
+	CodesSet       What = "codes set up" // of an app, as a second factor
+	CodesRemoved   What = "codes taken down"
+	PasskeyAdded   What = "passkey added"
+	PasskeyRemoved What = "passkey removed"
+	ClaimPut       What = "provider's group put"
+	ClaimRemoved   What = "provider's group removed"
 
 	PersonPasswordSet     What = "gate password set" // with which a person signs in at gates
 	PersonPasswordRemoved What = "gate password removed"

@@ -12,6 +12,7 @@ import (
 var examples = []string{
 	`account add ivo --full-name "Ivo Tern" --role editor`,
 	`account ls`,
+	`provider ls`,
 	`remark ls`,
 	`account password`,
 	`account remove ivo`,

@@ -92,7 +92,7 @@ func root(a *command.App) *cobra.Command {
 	root.PersistentFlags().String("config", "", "where the sign-in is kept (also WIDELARK_CONFIG; a token in WIDELARK_TOKEN comes before it)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return command.Usagef("%w", err) })
 	root.AddCommand(
-		account.LoginCommand(a), account.LogoutCommand(a), account.WhoamiCommand(a), account.StatusCommand(a), account.VersionCommand(a), account.Command(a), account.SessionCommand(a), account.TokenCommand(a),
+		account.LoginCommand(a), account.LogoutCommand(a), account.WhoamiCommand(a), account.StatusCommand(a), account.VersionCommand(a), account.Command(a), account.SessionCommand(a), account.TokenCommand(a), account.ProviderCommand(a),
 		gate.Command(a), journal.Command(a), watching.ReportCommand(a), watching.AlertCommand(a), watching.ForwardCommand(a), list.Command(a), list.EntryCommand(a), people.PersonCommand(a), people.GroupCommand(a), people.NetworkCommand(a), people.MachineCommand(a), people.WhoCommand(a), people.PresenceCommand(a),
 		policy.Command(a), exception.Command(a), exception.GrantCommand(a), exception.RequestCommand(a), exception.CodeCommand(a), policy.AppCommand(a), policy.EngineCommand(a), trial.Command(a),
 		trial.LookupCommand(a), category.Command(a), category.ScorecardCommand(a), pack.Command(a), schedule.Command(a),

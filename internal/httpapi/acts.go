@@ -14,7 +14,7 @@ import (
 )
 
 // public operations need no sign-in.
-var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut", "enrol"}
+var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut", "enrol", "beginPasskeySignIn", "signInByPasskey", "beginProviderSignIn", "signInByProvider", "makeFirstOwner"}
 
 // operations are the others, each with the act that it carries out: a caller who may do it to nothing is refused at once. The store,
 // which knows what the act is about, checks again: see [access.Check].
@@ -35,12 +35,12 @@ var operations = map[access.Act][]string{
 	access.ReadUse:      {"replay", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "getCompanions", "getUsage", "getUnmetEntries", "getReports", "getReport", "getAlerts", "getAlert", "getIncidents"},
 	access.SeeNames:     {"getPresences"},
 	access.ReadRequests: {"getRequests", "getCodes"},
-	access.Oversee:      {"getAccounts", "getForwards", "getForward"},
+	access.Oversee:      {"getAccounts", "getClaims", "getForwards", "getForward"},
 	access.Watch:        {"addReport", "putReport", "removeReport", "sendReport", "addAlert", "putAlert", "removeAlert", "testAlert", "acknowledgeIncident"},
 	access.SendOn:       {"addForward", "putForward", "removeForward"},
 	access.Erase:        {"erasePerson"},
 	access.ReadAudit:    {"getAudit", "verifyAudit"},
-	access.OwnAccount:   {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
+	access.OwnAccount:   {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken", "getFactors", "beginCodes", "confirmCodes", "removeCodes", "beginPasskey", "addPasskey", "removePasskey"},
 	access.Edit: {
 		"createList", "editList", "deleteList", "addEntries", "editEntries", "copyEntries", "removeEntries", "importEntries", "rewriteList", "tidyList", "takeBack",
 		"addPerson", "putPerson", "removePerson", "importPeople", "movePeople", "addGroup", "putGroup", "removeGroup", "addNetwork", "putNetwork", "removeNetwork",
@@ -66,7 +66,7 @@ var operations = map[access.Act][]string{
 	access.Obey: {
 		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "whoseAtGate", "signInAtGate", "arriveAtGate", "leaveAtGate", "passAtGate", "askAtGate", "askedAtGate",
 	},
-	access.Accounts: {"addAccount", "putRoles", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword", "setPersonDNS", "removePersonDNS"},
+	access.Accounts: {"addAccount", "putRoles", "removeAccount", "resetPassword", "putClaim", "removeClaim", "setPersonPassword", "removePersonPassword", "setPersonDNS", "removePersonDNS"},
 }
 
 var actOf = func() map[string]access.Act {

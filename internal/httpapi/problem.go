@@ -21,6 +21,7 @@ import (
 	"widelark/internal/listfile"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
+	"widelark/internal/signon"
 	"widelark/packfile"
 )
 
@@ -31,6 +32,8 @@ const (
 	problemExpectations = "/problems/expectations-fail"
 	problemAlone        = "/problems/edited-alone"
 	problemSignIn       = "/problems/name-or-password"
+	problemCode         = "/problems/code-wanted"
+	problemPasskey      = "/problems/passkey-wanted"
 )
 
 // typed gives a problem its type.
@@ -59,6 +62,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var refused *catalogue.RefusedError
 	var late *impatientError
 	var alone *revision.AloneError
+	var turnedAway *signon.RefusedError
+	var away *signon.UnreachableError
 	switch {
 	case errors.As(err, &ready):
 		return ready
@@ -103,6 +108,27 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict("Nobody else is an owner: make somebody else one first.")
 	case errors.Is(err, account.ErrRefused):
 		return typed(problemSignIn, huma.Error401Unauthorized("Name and password do not belong together."))
+	case errors.Is(err, account.ErrCodeWanted):
+		return typed(problemCode, huma.Error401Unauthorized("The password is right. Now type the code that your app shows."))
+	case errors.Is(err, account.ErrWrongCode):
+		return typed(problemCode, huma.Error401Unauthorized("The code is wrong, or was used before. Wait for the next one that your app shows."))
+	case errors.Is(err, account.ErrPasskeyWanted):
+		return typed(problemPasskey, huma.Error401Unauthorized("The account signs in with its passkey."))
+	case errors.Is(err, account.ErrPasskey):
+		s.Log.InfoContext(ctx, "a passkey was refused", "error", err)
+		return typed(problemSignIn, huma.Error401Unauthorized("The passkey's answer does not fit what was asked. Try again."))
+	case errors.Is(err, account.ErrProvider):
+		return huma.Error409Conflict("The identity provider keeps the account: its password, second factor and groups are edited there, and what its groups may do under \"Groups of the identity provider\".")
+	case errors.Is(err, account.ErrNoSecret):
+		return huma.Error409Conflict("The service has no secret to seal with: start it with --secret-file.")
+	case errors.Is(err, signon.ErrState):
+		return huma.Error401Unauthorized("This sign-in was not begun here, or too long ago. Begin again.")
+	case errors.As(err, &turnedAway):
+		s.Log.InfoContext(ctx, "a sign-in at the identity provider was refused", "error", err)
+		return huma.Error401Unauthorized(strings.ToUpper(turnedAway.Msg[:1]) + turnedAway.Msg[1:] + ".")
+	case errors.As(err, &away):
+		s.Log.WarnContext(ctx, "the identity provider does not answer", "error", err)
+		return huma.NewError(http.StatusBadGateway, "The identity provider does not answer. Try again, or sign in with a password.")
 	case errors.Is(err, account.ErrTaken):
 		return huma.Error409Conflict("The name is taken.")
 	case errors.Is(err, errTooLarge):

@@ -51,7 +51,7 @@ func (s *server) roleBodies(ctx context.Context, held []access.Held) ([]Role, er
 }
 
 func (s *server) accountAnswer(ctx context.Context, a account.Account, err error) (*accountOutput, error) {
-	out := &accountOutput{Account{ID: a.ID, Name: a.Name, FullName: a.FullName}}
+	out := &accountOutput{Account{ID: a.ID, Name: a.Name, FullName: a.FullName, Provider: a.Issuer != "", Second: a.Second}}
 	if err == nil {
 		out.Body.Roles, err = s.roleBodies(ctx, a.Roles)
 	}

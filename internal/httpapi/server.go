@@ -37,6 +37,7 @@ import (
 	"widelark/internal/report"
 	"widelark/internal/revision"
 	"widelark/internal/secret"
+	"widelark/internal/signon"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
 	"widelark/internal/upkeep"
@@ -47,6 +48,8 @@ import (
 type Parts struct {
 	Accounts      account.Store
 	Authenticator *account.Authenticator
+	Passkeys      *account.Passkeys
+	Provider      *signon.Provider // nil for none
 	Store         revision.Store
 	Objects       revision.ObjectStore
 	Editions      *edition.Editions
@@ -173,6 +176,8 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	api.UseMiddleware(impatient(patience), s.admitted(api))
 	s.registerSessions(api)
 	s.registerAccounts(api)
+	s.registerFactors(api)
+	s.registerSignOn(api)
 	s.registerLists(api)
 	s.registerEntries(api)
 	s.registerBulk(api)

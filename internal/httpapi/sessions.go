@@ -100,6 +100,8 @@ type Account struct {
 	Name     string    `json:"name" doc:"The sign-in name"`
 	FullName string    `json:"fullName"`
 	Roles    []Role    `json:"roles" doc:"What they may do: all of these together; none of them, nothing"`
+	Provider bool      `json:"provider,omitempty" doc:"The identity provider keeps the account: it has no password here"`
+	Second   bool      `json:"second,omitempty" doc:"It has a second factor here: an app that makes codes, or a passkey"`
 }
 
 // Role is a role that an account or a token has, and its bounds.
@@ -137,9 +139,11 @@ type whoAmIInput struct {
 
 type sessionOutput struct {
 	Body struct {
-		Account *Account    `json:"account,omitempty" doc:"Left out where nobody is signed in"`
-		May     []Permitted `json:"may,omitempty" doc:"What the account may do; an operation may be in several parts"`
-		Zone    string      `json:"zone" doc:"The organisation's IANA time zone: its days begin there, and moments are said by its clock"`
+		Account  *Account    `json:"account,omitempty" doc:"Left out where nobody is signed in"`
+		May      []Permitted `json:"may,omitempty" doc:"What the account may do; an operation may be in several parts"`
+		Provider string      `json:"provider,omitempty" doc:"The identity provider at which people can sign in, as it is called; left out for none"`
+		Unowned  bool        `json:"unowned,omitempty" doc:"Nobody has an account yet: the service has printed an address where the first owner makes one"`
+		Zone     string      `json:"zone" doc:"The organisation's IANA time zone: its days begin there, and moments are said by its clock"`
 	}
 }
 
@@ -148,11 +152,12 @@ type signInInput struct {
 	Body struct {
 		Name     string `json:"name" maxLength:"80"`
 		Password string `json:"password" maxLength:"1000"`
+		Code     string `json:"code,omitempty" maxLength:"20" doc:"That the account's app shows, where it has one"`
 	}
 }
 
 // from is where a request comes from.
-type from struct{ address, agent string }
+type from struct{ address, agent, host string }
 
 // Resolve keeps address and program for the handler.
 func (in *from) Resolve(ctx huma.Context) []error {
@@ -160,6 +165,7 @@ func (in *from) Resolve(ctx huma.Context) []error {
 	if host, _, err := net.SplitHostPort(in.address); err == nil {
 		in.address = host
 	}
+	in.host = ctx.Host()
 	in.agent = strings.ToValidUTF8(in.agent[:min(len(in.agent), 200)], "")
 	return nil
 }
@@ -198,12 +204,31 @@ type ByID struct {
 }
 
 // noteRefused keeps a sign-in that failed. A name that is nobody's is not kept: people type passwords there.
-func (s *server) noteRefused(ctx context.Context, name, address string) error {
-	event := audit.Event{What: audit.SignInRefused, Detail: "name and password do not belong together, from " + address}
+func (s *server) noteRefused(ctx context.Context, name, detail string) error {
+	event := audit.Event{What: audit.SignInRefused, Detail: detail}
 	if known, _, err := s.Accounts.AccountByName(ctx, strings.TrimSpace(name)); err == nil {
 		event.By = known.Name
 	}
 	return s.Audit.Note(ctx, event)
+}
+
+// begin begins the session of somebody who has signed in, unless that failed.
+func (s *server) begin(ctx context.Context, who account.Account, in from, err error) (*accountOutput, error) {
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
+		return nil, s.problem(ctx, err)
+	}
+	session := account.Session{ID: uuid.New(), Address: in.address, Agent: in.agent}
+	if len(who.Roles) == 0 {
+		return nil, huma.Error403Forbidden("You are known here, and may do nothing yet: an owner has to give you a role.")
+	}
+	if err := s.Accounts.AddSession(ctx, session, who.Actor()); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	s.Sessions.Put(ctx, sessionID, session.ID.String())
+	return s.accountAnswer(ctx, who, nil)
 }
 
 func (s *server) registerSessions(api huma.API) {
@@ -219,22 +244,14 @@ func (s *server) registerSessions(api huma.API) {
 
 	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422, 429, 401)
 	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
-		who, err := s.Authenticator.SignIn(ctx, in.Body.Name, in.Body.Password, in.address)
-		if errors.Is(err, account.ErrRefused) {
-			err = errors.Join(err, s.noteRefused(ctx, in.Body.Name, in.address))
+		who, err := s.Authenticator.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Code, in.address)
+		switch {
+		case errors.Is(err, account.ErrRefused):
+			err = errors.Join(err, s.noteRefused(ctx, in.Body.Name, "name and password do not belong together, from "+in.address))
+		case errors.Is(err, account.ErrWrongCode):
+			err = errors.Join(err, s.noteRefused(ctx, in.Body.Name, "the password was right, and the code wrong, from "+in.address))
 		}
-		if err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
-			return nil, s.problem(ctx, err)
-		}
-		session := account.Session{ID: uuid.New(), Address: in.address, Agent: in.agent}
-		if err := s.Accounts.AddSession(ctx, session, who.Actor()); err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		s.Sessions.Put(ctx, sessionID, session.ID.String())
-		return s.accountAnswer(ctx, who, nil)
+		return s.begin(ctx, who, in.from, err)
 	})
 	// Public, so that asking is not a failure: browsers write every failed request to their console.
 	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody", 401)
@@ -242,6 +259,16 @@ func (s *server) registerSessions(api huma.API) {
 		who, err := s.identify(ctx, in.Authorization)
 		out := &sessionOutput{}
 		out.Body.Zone = s.Zone.String()
+		if s.Provider != nil {
+			out.Body.Provider = s.Provider.Name()
+		}
+		if errors.Is(err, account.ErrUnknown) && in.Authorization == "" {
+			has, err := s.Accounts.HasAccounts(ctx)
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			out.Body.Unowned = !has
+		}
 		switch {
 		case err == nil:
 			body, err := s.accountAnswer(ctx, who, nil)

@@ -34,10 +34,16 @@ func (s *Store) AddAccount(ctx context.Context, a account.Account, hash string, 
 	return made, err
 }
 
-const accountColumns = `id, name, full_name, roles`
+const accountColumns = `accounts.id, accounts.name, accounts.full_name, accounts.roles, coalesce(accounts.issuer, ''),
+	exists (select from code_generators g where g.account_id = accounts.id and g.confirmed) or exists (select from passkeys p where p.account_id = accounts.id)`
+
+// scanned returns where the account's columns go.
+func scanned(a *account.Account) []any {
+	return []any{&a.ID, &a.Name, &a.FullName, &a.Roles, &a.Issuer, &a.Second}
+}
 
 func scanAccount(row pgx.CollectableRow) (a account.Account, err error) {
-	err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles)
+	err = row.Scan(scanned(&a)...)
 	return a, err
 }
 
@@ -63,6 +69,13 @@ func (s *Store) PutRoles(ctx context.Context, id uuid.UUID, roles []access.Held,
 		}
 	}
 	err = s.leaveAnOwner(ctx, by, func(tx pgx.Tx) error {
+		var elsewhere bool
+		if err := tx.QueryRow(ctx, `select issuer is not null from accounts where id = $1`, id).Scan(&elsewhere); err != nil {
+			return unknown(ours(err))
+		}
+		if elsewhere {
+			return account.ErrProvider
+		}
 		rows, err := tx.Query(ctx, `update accounts set roles = $2 where id = $1 returning `+accountColumns, id, orNone(roles))
 		if put, err = one(rows, err, scanAccount); err != nil {
 			return unknown(err)
@@ -94,7 +107,8 @@ func (s *Store) leaveAnOwner(ctx context.Context, by access.Actor, do func(tx pg
 			return err
 		}
 		var left bool
-		if err := tx.QueryRow(ctx, `select exists (select from accounts where roles @> '[{"role": "owner"}]')`).Scan(&left); err != nil {
+		// An owner with a password here, as the provider may be away.
+		if err := tx.QueryRow(ctx, `select exists (select from accounts where issuer is null and roles @> '[{"role": "owner"}]')`).Scan(&left); err != nil {
 			return err
 		}
 		if !left {
@@ -118,7 +132,11 @@ func (s *Store) SetPassword(ctx context.Context, id uuid.UUID, hash string, exce
 		_, err := tx.Exec(ctx, `delete from sign_ins where account_id = $1 and id <> $2`, id, except)
 		if err == nil && reset {
 			e.Name = name
-			_, err = tx.Exec(ctx, `delete from tokens where account_id = $1`, id)
+			for _, table := range []string{"tokens", "code_generators", "passkeys"} {
+				if _, err = tx.Exec(ctx, `delete from `+table+` where account_id = $1`, id); err != nil {
+					break
+				}
+			}
 		}
 		if err != nil {
 			return err
@@ -179,7 +197,7 @@ func (s *Store) RemoveExpired(ctx context.Context, by access.Actor) error {
 func (s *Store) AccountBySession(ctx context.Context, session uuid.UUID) (account.Account, error) {
 	rows, err := s.pool.Query(ctx, `
 		with seen as (update sign_ins set seen_at = now() where id = $1 and seen_at < now() - interval '1 minute')
-		select a.id, a.name, a.full_name, a.roles from sign_ins s join accounts a on a.id = s.account_id where s.id = $1`, session)
+		select `+accountColumns+` from sign_ins s join accounts on accounts.id = s.account_id where s.id = $1`, session)
 	found, err := one(rows, err, scanAccount)
 	return found, unknown(err)
 }
@@ -190,7 +208,7 @@ func (s *Store) AccountByName(ctx context.Context, name string) (account.Account
 		where lower(name) = lower($1)`, name)
 	var hash string
 	found, err := one(rows, err, func(row pgx.CollectableRow) (a account.Account, err error) {
-		err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles, &hash)
+		err = row.Scan(append(scanned(&a), &hash)...)
 		return a, err
 	})
 	return found, hash, unknown(err)
@@ -248,6 +266,9 @@ func (s *Store) RemoveToken(ctx context.Context, token uuid.UUID, by access.Acto
 	})
 }
 
+// vouched is for how long the tokens of an account work whose last sign-in the identity provider vouched for: the provider does not say when somebody has left.
+const vouched = `interval '30 days'`
+
 // AccountByToken implements [account.Store]. It notes the use of the token, at most once a minute.
 func (s *Store) AccountByToken(ctx context.Context, hash []byte) (account.Account, error) {
 	rows, err := s.pool.Query(ctx, `
@@ -255,11 +276,11 @@ func (s *Store) AccountByToken(ctx context.Context, hash []byte) (account.Accoun
 			update tokens set last_used_at = now()
 			where hash = $1 and (last_used_at is null or last_used_at < now() - interval '1 minute')
 		)
-		select a.id, a.name, a.full_name, a.roles, t.id, t.roles from tokens t join accounts a on a.id = t.account_id
-		where t.hash = $1 and (t.expires_at is null or t.expires_at > now())`, hash)
+		select `+accountColumns+`, t.id, t.roles from tokens t join accounts on accounts.id = t.account_id
+		where t.hash = $1 and (t.expires_at is null or t.expires_at > now()) and (accounts.issuer is null or accounts.vouched_at > now() - `+vouched+`)`, hash)
 	found, err := one(rows, err, func(row pgx.CollectableRow) (a account.Account, err error) {
 		var bounds []access.Held
-		err = row.Scan(&a.ID, &a.Name, &a.FullName, &a.Roles, &a.Token, &bounds)
+		err = row.Scan(append(scanned(&a), &a.Token, &bounds)...)
 		if bounds != nil {
 			a.Roles = access.Meet(a.Roles, bounds)
 		}

@@ -33,7 +33,7 @@ func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) (held []access.Hel
 	}
 	var bounds []access.Held
 	err = tx.QueryRow(ctx, `select a.roles, t.roles from accounts a left join tokens t on t.id = $2 and t.account_id = a.id
-		where a.id = $1 and ($2 = '00000000-0000-0000-0000-000000000000' or t.expires_at is null and t.id is not null or t.expires_at > now())`, by.Account(), by.Token()).Scan(&held, &bounds)
+		where a.id = $1 and ($2 = '00000000-0000-0000-0000-000000000000' or (t.expires_at is null and t.id is not null or t.expires_at > now()) and (a.issuer is null or a.vouched_at > now() - `+vouched+`))`, by.Account(), by.Token()).Scan(&held, &bounds)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}

@@ -510,7 +510,7 @@ func TestCompareAndTakeBack(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	authenticator := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
+	authenticator := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}, nil)
 	edda, err := authenticator.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse", access.Setup)
 	require.NoError(t, err)
 	for _, wrong := range [][2]string{{"", "correct-horse"}, {"two words", "correct-horse"}, {"rowan", "short"}} {
@@ -520,11 +520,11 @@ func TestAccounts(t *testing.T) {
 	_, err = authenticator.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse", access.Setup)
 	require.ErrorIs(t, err, account.ErrTaken)
 
-	who, err := authenticator.SignIn(ctx, " Edda ", "correct-horse", "")
+	who, err := authenticator.SignIn(ctx, " Edda ", "correct-horse", "", "")
 	require.NoError(t, err)
 	assert.Equal(t, edda, who)
 	for _, wrong := range [][2]string{{"edda", "Correct-horse"}, {"nobody", "correct-horse"}, {"edda", ""}} {
-		_, err := authenticator.SignIn(ctx, wrong[0], wrong[1], "")
+		_, err := authenticator.SignIn(ctx, wrong[0], wrong[1], "", "")
 		require.ErrorIs(t, err, account.ErrRefused, wrong)
 	}
 

@@ -55,6 +55,17 @@ func Load(path string) (*Box, error) {
 	return newBox(key)
 }
 
+// Passing returns a box with a secret of its own, which nobody keeps: for what need not be opened after the process ends, or by another one.
+func Passing() *Box {
+	key := make([]byte, size)
+	_, _ = rand.Read(key) // it cannot fail
+	box, err := newBox(key)
+	if err != nil {
+		panic("bug: " + err.Error()) // the key has the right length
+	}
+	return box
+}
+
 func newBox(key []byte) (*Box, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {

@@ -98,6 +98,13 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 			for _, g := range s.gates {
 				g.said(cmd.OutOrStdout())
 			}
+			secret, err := s.Authenticator.FirstOwnerSecret(cmd.Context())
+			if err != nil {
+				return errors.Join(err, s.Close())
+			}
+			if secret != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "Nobody has an account yet. Within a day, whoever opens this address first becomes the owner:\n  %s/welcome#%s\n", cmp.Or(strings.TrimSuffix(config.ConsoleURL, "/"), s.URL), secret)
+			}
 			select {
 			case <-cmd.Context().Done():
 				err = nil
@@ -127,7 +134,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			authenticator := account.NewAuthenticator(store, account.DefaultCost)
+			authenticator := account.NewAuthenticator(store, account.DefaultCost, nil)
 			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Roles: unbound(roles)}, password, access.Setup)
 			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])
@@ -144,7 +151,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 	add.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
 	add.Flags().StringSliceVar(&roles, "role", []string{string(access.Reader)}, "what the account may do: "+rolesSaid())
 	cmd := &cobra.Command{Use: "account", Short: "Who may sign in", Args: noArguments, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	cmd.AddCommand(add, accountLsCommand(), accountOwnerCommand())
+	cmd.AddCommand(add, accountLsCommand(), accountOwnerCommand(), accountPasswordCommand(in))
 	return cmd
 }
 
@@ -227,6 +234,34 @@ func accountOwnerCommand() *cobra.Command {
 	flags(cmd.Flags())
 	databaseFlag(cmd)
 	cmd.Flags().BoolVar(&not, "not", false, "take the role away")
+	return cmd
+}
+
+func accountPasswordCommand(in io.Reader) *cobra.Command {
+	var fromInput bool
+	cmd := &cobra.Command{
+		Use: "password NAME", Short: "Give somebody another password, and take their second factors, tokens and sessions away", Args: oneName,
+		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
+			a, _, err := store.AccountByName(cmd.Context(), args[0])
+			if errors.Is(err, account.ErrUnknown) {
+				return fmt.Errorf("there is no account %q", args[0])
+			} else if err != nil {
+				return err
+			}
+			password, err := readPassword(in, cmd.ErrOrStderr(), fromInput)
+			if err != nil {
+				return err
+			}
+			if err := account.NewAuthenticator(store, account.DefaultCost, nil).ResetPassword(cmd.Context(), a, password, access.Setup); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s signs in with the new password alone now.\n", a.Name)
+			return nil
+		}),
+	}
+	flags(cmd.Flags())
+	databaseFlag(cmd)
+	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
 	return cmd
 }
 

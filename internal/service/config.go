@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/mail"
 	"net/netip"
 	"os"
@@ -29,6 +30,8 @@ import (
 	"widelark/internal/delivery"
 	"widelark/internal/gate/dnsgate"
 	"widelark/internal/ldapbind"
+	"widelark/internal/secret"
+	"widelark/internal/signon"
 )
 
 // Config is the settings of a service. Flags come before the environment (WIDELARKD_LISTEN and so on), and the environment
@@ -188,6 +191,27 @@ type Config struct {
 	// LDAPRoots is a file of certificates in PEM of authorities that the directory may have its from, besides the system's. Defaults to none.
 	LDAPRoots string `koanf:"ldap-roots"`
 
+	// ProviderURL is the issuer of the identity provider at which people sign in to the console (OpenID Connect). Defaults to none: accounts have passwords here.
+	ProviderURL string `koanf:"provider-url"`
+
+	// ProviderName is what the sign-in page calls it. Defaults to "your organisation".
+	ProviderName string `koanf:"provider-name"`
+
+	// ProviderClient is the service's client id there.
+	ProviderClient string `koanf:"provider-client"`
+
+	// ProviderSecretFile is a file with the service's client secret there. Defaults to none: a public client.
+	ProviderSecretFile string `koanf:"provider-secret-file"`
+
+	// ProviderScopes are scopes that are asked for besides openid. Defaults to profile and email.
+	ProviderScopes []string `koanf:"provider-scopes"`
+
+	// ProviderNameClaim is the claim with the sign-in name. Defaults to preferred_username or else the name in the mail address.
+	ProviderNameClaim string `koanf:"provider-name-claim"`
+
+	// ProviderGroupsClaim is the claim with the groups. Defaults to groups.
+	ProviderGroupsClaim string `koanf:"provider-groups-claim"`
+
 	// SecretFile holds the secret with which the service seals what the database must not show, such as the authority's key. It is
 	// made where there is none. Defaults to none: no authority can be made or used.
 	SecretFile string `koanf:"secret-file"`
@@ -229,6 +253,13 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
 	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the keys of the gates' authority and of what gates elsewhere run (also WIDELARKD_SECRET_FILE)")
+	set.String("provider-url", "", "the issuer of the identity provider at which people sign in to the console, as https://id.quillmere.example; it wants --console-url (also WIDELARKD_PROVIDER_URL)")
+	set.String("provider-name", "your organisation", "what the sign-in page calls the provider (also WIDELARKD_PROVIDER_NAME)")
+	set.String("provider-client", "", "this service's client id at the provider (also WIDELARKD_PROVIDER_CLIENT)")
+	set.String("provider-secret-file", "", "a file with this service's client secret there (also WIDELARKD_PROVIDER_SECRET_FILE)")
+	set.StringSlice("provider-scopes", []string{"profile", "email"}, "what the provider is asked for besides openid (also WIDELARKD_PROVIDER_SCOPES)")
+	set.String("provider-name-claim", "", "the claim with the sign-in name (default preferred_username or else the name in the mail address; also WIDELARKD_PROVIDER_NAME_CLAIM)")
+	set.String("provider-groups-claim", "groups", "the claim with the groups (also WIDELARKD_PROVIDER_GROUPS_CLAIM)")
 	set.String("ldap-url", "", "a directory that checks the passwords of people who sign in at gates, as ldaps://ldap.example (also WIDELARKD_LDAP_URL)")
 	set.String("ldap-name", "", "the pattern of people's distinguished names there, as uid={name},ou=people,dc=example (also WIDELARKD_LDAP_NAME)")
 	set.String("ldap-roots", "", "a PEM file of further authorities that the directory may have its certificate from (also WIDELARKD_LDAP_ROOTS)")
@@ -389,6 +420,30 @@ func (c Config) directory() (*ldapbind.Directory, error) {
 		return nil, fmt.Errorf("ldap-url, ldap-name: %w", err)
 	}
 	return d, nil
+}
+
+// provider returns the identity provider at which people sign in; nil for none.
+func (c Config) provider(box *secret.Box, now func() time.Time) (*signon.Provider, error) {
+	switch {
+	case c.ProviderURL == "":
+		return nil, nil
+	case c.ProviderClient == "":
+		return nil, errors.New("provider-client: the client id that the provider gave to this service is wanted")
+	case c.ConsoleURL == "":
+		return nil, errors.New("console-url: the provider leads back there; it is wanted with provider-url")
+	}
+	password := ""
+	if c.ProviderSecretFile != "" {
+		text, err := os.ReadFile(c.ProviderSecretFile)
+		if err != nil {
+			return nil, fmt.Errorf("provider-secret-file: the file cannot be read: %w", err)
+		}
+		password = strings.TrimSpace(string(text))
+	}
+	return signon.New(signon.Settings{
+		Name: c.ProviderName, Issuer: c.ProviderURL, Client: c.ProviderClient, Secret: password, Scopes: c.ProviderScopes, NameClaim: c.ProviderNameClaim, Groups: c.ProviderGroupsClaim,
+		Return: strings.TrimSuffix(c.ConsoleURL, "/") + signon.Path,
+	}, box, &http.Client{Timeout: 10 * time.Second}, now), nil
 }
 
 // readRoots reads a file of certificates besides the system's; nil where there is none.

@@ -23,6 +23,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/postgres/cluster"
+	"widelark/internal/signon"
 )
 
 func demoCommand(version string) *cobra.Command {
@@ -111,6 +112,16 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	}
 	defer stopMails()
 	config.MailServer, config.MailFrom, config.ConsoleURL = "smtp://"+mails, demo.MailFrom, "http://"+config.Listen
+	provider, stopProvider, err := standIn(demo.NewProvider(demo.Staff, config.ConsoleURL+signon.Path))
+	if err != nil {
+		return err
+	}
+	defer stopProvider()
+	config.ProviderSecretFile = filepath.Join(dir, "provider-secret")
+	if err := os.WriteFile(config.ProviderSecretFile, []byte(demo.ProviderSecret), 0o600); err != nil {
+		return err
+	}
+	config.ProviderURL, config.ProviderName, config.ProviderClient = provider, demo.ProviderName, demo.ProviderClient
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
 		return err

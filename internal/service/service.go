@@ -124,6 +124,14 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 			return nil, err
 		}
 	}
+	passing := box // seals what is opened again soon
+	if passing == nil {
+		passing = secret.Passing()
+	}
+	provider, err := config.provider(passing, time.Now)
+	if err != nil {
+		return nil, err
+	}
 	log := slog.New(withoutRepeats(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level})))
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
@@ -136,7 +144,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
-	authenticator := account.NewAuthenticator(store, account.DefaultCost)
+	authenticator := account.NewAuthenticator(store, account.DefaultCost, box)
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 0) // the store's own clean-up cannot be waited for; see removeExpired
 	cache, facts := catalogue.NewCache(store, log), standing.NewSource(store, now)
 	editions := edition.New(store, cache, zone, now)
@@ -165,7 +173,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
-			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
+			Accounts: store, Authenticator: authenticator, Passkeys: &account.Passkeys{Store: store, Box: passing, Name: "Wide Lark, " + config.Organisation}, Provider: provider, Store: store, Editions: editions, Examiner: examiner,
 			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, lookupStore{store, asked}), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation, ConsoleURL: config.ConsoleURL,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),

@@ -104,7 +104,7 @@ func (s *Server) let(t testing.TB) string {
 		store, err := postgres.Open(t.Context(), s.URL(name))
 		require.NoError(t, err)
 		defer store.Close()
-		_, err = account.NewAuthenticator(store, cheap).Add(t.Context(), account.Account{Name: Name, FullName: "Edda Marsh"}, Password, access.Setup)
+		_, err = account.NewAuthenticator(store, cheap, nil).Add(t.Context(), account.Account{Name: Name, FullName: "Edda Marsh"}, Password, access.Setup)
 		require.NoError(t, err)
 	})
 	return name

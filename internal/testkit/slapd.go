@@ -69,7 +69,8 @@ func certificateFor(t testing.TB, dir string) []byte {
 	return text
 }
 
-func freePort(t testing.TB) int {
+// FreePort returns a port of loopback that nobody listens on.
+func FreePort(t testing.TB) int {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -87,7 +88,7 @@ func StartSlapd(t testing.TB) *Slapd {
 	dir, err := os.MkdirTemp("/tmp", "widelark-slapd-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	s := &Slapd{Plain: fmt.Sprintf("127.0.0.1:%d", freePort(t)), Secure: fmt.Sprintf("127.0.0.1:%d", freePort(t)), Roots: certificateFor(t, dir)}
+	s := &Slapd{Plain: fmt.Sprintf("127.0.0.1:%d", FreePort(t)), Secure: fmt.Sprintf("127.0.0.1:%d", FreePort(t)), Roots: certificateFor(t, dir)}
 	config := fmt.Sprintf(`include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema

@@ -6,6 +6,8 @@ export type Schemas = components['schemas']
 /** The service's answer when it refuses a request (RFC 9457), with the fields that are wrong. */
 export class ApiProblem extends Error {
   readonly status: number
+  /** What programs tell problems of one status by (RFC 9457, section 3.1.1); "" for none. */
+  readonly type: string
   /** Keyed by path, such as "rules[0].name"; "" for the request as a whole. */
   readonly fields: ReadonlyMap<string, string>
   /** Texts as they were probably meant, by the same paths. */
@@ -16,9 +18,11 @@ export class ApiProblem extends Error {
     detail: string,
     fields: ReadonlyMap<string, string> = new Map(),
     fixes: ReadonlyMap<string, string> = new Map(),
+    type = '',
   ) {
     super(detail)
     this.status = status
+    this.type = type
     this.fields = fields
     this.fixes = fixes
   }
@@ -39,7 +43,13 @@ const problems: Middleware = {
       fields.set(path, e.message ?? '')
       if (e.value?.fix) fixes.set(path, e.value.fix)
     }
-    throw new ApiProblem(response.status, body.detail ?? `The service answered ${response.status}.`, fields, fixes)
+    throw new ApiProblem(
+      response.status,
+      body.detail ?? `The service answered ${response.status}.`,
+      fields,
+      fixes,
+      body.type ?? '',
+    )
   },
   onError() {
     return new ApiProblem(0, 'The service does not answer. Is it running?')

@@ -1,10 +1,14 @@
 import { MutationCache, QueryCache, QueryClient } from '@tanstack/react-query'
-import { ApiProblem } from './client'
+import { ApiProblem, type Schemas } from './client'
 
-/** Any answer may show that the session has ended; asking again who is signed in then brings up the sign-in page. */
+type Session = Schemas['SessionOutputBody']
+
+/** Any answer may show that the session has ended, but for those that only refuse a password or a code, which have a type. The sign-in page comes up then. */
 const noticeSignedOut = (error: Error) => {
-  if (error instanceof ApiProblem && error.status === 401 && queryClient.getQueryData(['me']) !== null) {
-    queryClient.setQueryData(['me'], null)
+  if (error instanceof ApiProblem && error.status === 401 && error.type === '') {
+    queryClient.setQueryData(['me'], (before: Session | undefined) =>
+      before?.account ? { ...before, account: undefined, may: undefined } : before,
+    )
   }
 }
 

@@ -1,9 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
-import { useMay } from '../may/may'
+import { May, useMay } from '../may/may'
 import { meOptions } from '../session/sessionQueries'
 import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { DialogDelete } from '../ui/DialogDelete'
 import { TextField } from '../ui/Field'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { SaveDialog } from '../ui/SaveDialog'
@@ -17,10 +19,11 @@ import {
   useRemoveAccount,
   useResetPassword,
 } from './accountQueries'
+import { ClaimsSection } from './ClaimsSection'
 import { RoleFields } from './RoleFields'
 import { roleSaid } from './roles'
 
-type Open = { what: 'new' } | { what: 'roles' | 'password'; account: Account }
+type Open = { what: 'new' } | { what: 'roles' | 'password' | 'known'; account: Account }
 
 /** Who may sign in here, and what they may do. */
 export function AccountsView() {
@@ -44,6 +47,7 @@ export function AccountsView() {
           <tr>
             <Head>Signs in as</Head>
             <Head>Name</Head>
+            <Head>Signs in with</Head>
             <Head>May do</Head>
             <Head>
               <span className="sr-only">Do</span>
@@ -56,7 +60,7 @@ export function AccountsView() {
               <td className={cellClass}>
                 <button
                   type="button"
-                  onClick={() => setOpen({ what: 'roles', account: a })}
+                  onClick={() => setOpen({ what: a.provider ? 'known' : 'roles', account: a })}
                   className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
                 >
                   {a.name}
@@ -65,13 +69,16 @@ export function AccountsView() {
               </td>
               <td className={cellClass}>{a.fullName}</td>
               <td className={cellClass}>
+                {a.provider ? 'the identity provider' : a.second ? 'a second factor' : 'a password'}
+              </td>
+              <td className={cellClass}>
                 {a.roles.length === 0 && <span className="text-ochre">nothing yet</span>}
                 {a.roles.map((r) => (
                   <p key={roleSaid(r)}>{roleSaid(r)}</p>
                 ))}
               </td>
               <td className={`${cellClass} text-right`}>
-                {may('resetPassword') && a.id !== me.data?.id && (
+                {may('resetPassword') && a.id !== me.data?.id && !a.provider && (
                   <Button look="quiet" className="h-6!" onClick={() => setOpen({ what: 'password', account: a })}>
                     New password
                   </Button>
@@ -81,8 +88,10 @@ export function AccountsView() {
           ))}
         </tbody>
       </table>
+      <ClaimsSection />
       {open?.what === 'new' && <NewDialog onClose={close} />}
       {open?.what === 'roles' && <RolesDialog account={open.account} onClose={close} />}
+      {open?.what === 'known' && <KnownDialog account={open.account} onClose={close} />}
       {open?.what === 'password' && <PasswordDialog account={open.account} onClose={close} />}
     </div>
   )
@@ -153,6 +162,35 @@ function RolesDialog({ account, onClose }: { account: Account; onClose: () => vo
   )
 }
 
+/** An account of the identity provider: what it may do follows from its groups there. */
+function KnownDialog({ account, onClose }: { account: Account; onClose: () => void }) {
+  const remove = useRemoveAccount()
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={account.fullName || account.name}
+      description="The identity provider keeps this account. What it may do follows from its groups there, when they sign in."
+    >
+      <DialogBody>
+        <ul className="list-disc pl-5">
+          {account.roles.map((r) => (
+            <li key={roleSaid(r)}>{roleSaid(r)}</li>
+          ))}
+          {account.roles.length === 0 && <li>nothing: none of its groups has a role here</li>}
+        </ul>
+        {remove.error && <ProblemNotice error={remove.error} />}
+      </DialogBody>
+      <DialogFoot>
+        <May does="removeAccount">
+          <DialogDelete thing={account} remove={remove} onDeleted={onClose} />
+        </May>
+        <Button onClick={onClose}>Close</Button>
+      </DialogFoot>
+    </Dialog>
+  )
+}
+
 function PasswordDialog({ account, onClose }: { account: Account; onClose: () => void }) {
   const [password, setPassword] = useState('')
   const reset = useResetPassword(account.id)
@@ -160,7 +198,7 @@ function PasswordDialog({ account, onClose }: { account: Account; onClose: () =>
     <SaveDialog
       title={`New password for ${account.fullName || account.name}`}
       does="resetPassword"
-      description="Their sessions end, and their tokens are taken back."
+      description="Their sessions end, and their tokens and second factors are taken away."
       action="Set it"
       ready={password !== ''}
       save={() => reset.mutateAsync(password)}

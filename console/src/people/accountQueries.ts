@@ -4,6 +4,8 @@ import { api, data, type Schemas } from '../api/client'
 export type Account = Schemas['Account']
 export type Role = Schemas['Role']
 
+export type Claim = Schemas['Claim']
+
 const key = ['accounts']
 
 /** Who may sign in, and what they may do. */
@@ -34,4 +36,20 @@ export const useResetPassword = (id: string) =>
 export const useRemoveAccount = () =>
   useAccountEdit(({ id }: { id: string; name: string }) =>
     api.DELETE('/api/v1/accounts/{id}', { params: { path: { id } } }),
+  )
+
+/** What those may do whom the identity provider puts in a group. */
+export const claimsOptions = queryOptions({
+  queryKey: ['claims'],
+  queryFn: () => data(api.GET('/api/v1/provider/groups')),
+})
+
+export const usePutClaim = () =>
+  useAccountEdit(({ group, roles }: { group: string; roles: Role[] }) =>
+    data(api.PUT('/api/v1/provider/group', { params: { query: { group } }, body: { roles } })),
+  )
+
+export const useRemoveClaim = () =>
+  useAccountEdit(({ name: group }: { name: string }) =>
+    api.DELETE('/api/v1/provider/group', { params: { query: { group } } }),
   )

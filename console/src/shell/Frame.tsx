@@ -3,6 +3,7 @@ import { Link, Navigate, Outlet, useLocation, useNavigate, useSearch } from '@ta
 import { clsx } from 'clsx'
 import { CircleUser, KeyRound, LogOut, Moon, Sun } from 'lucide-react'
 import { type ReactNode, useState } from 'react'
+import { AccountDialog } from '../account/AccountDialog'
 import { trialOf } from '../address/trialSearch'
 import { draftOptions } from '../draft/draftQueries'
 import { May, Permit, useAsked } from '../may/may'
@@ -12,12 +13,13 @@ import { Announcer } from '../ui/announce'
 import { buttonClass } from '../ui/Button'
 import { Menu, MenuItem } from '../ui/Menu'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
-import { AccountDialog } from './AccountDialog'
 import { NameHead } from './NameHead'
 import { isClosed, usePages } from './pages'
+import { SignedInPage } from './SignedInPage'
 import { SignInPage } from './SignInPage'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
+import { WelcomePage } from './WelcomePage'
 
 /** The frame of every page: navigation, try bar, page, and the sheet with the answer. */
 export function Frame() {
@@ -25,6 +27,7 @@ export function Frame() {
   const { url, as, at, sight } = useSearch({ from: '__root__' })
   const ask = { as, at, sight }
   const navigate = useNavigate()
+  const { pathname: address, hash: secret } = useLocation()
   if (me.isPending) {
     return (
       <main className="p-8">
@@ -40,7 +43,10 @@ export function Frame() {
       </main>
     )
   }
-  if (me.data === null) return <SignInPage />
+  if (me.data === null) {
+    if (address === '/welcome') return <WelcomePage secret={secret} />
+    return address === '/signed-in' ? <SignedInPage /> : <SignInPage />
+  }
   return (
     <Permit parts={me.data.may}>
       <Announcer>
@@ -73,12 +79,15 @@ export function Frame() {
   )
 }
 
+/** The pages of whoever is not signed in yet, and the one that leads on. */
+const outside = ['/', '/welcome', '/signed-in']
+
 /** The page or, where it is not for the account, the way to one that is. */
 function Page() {
   const pages = usePages()
   const address = useLocation({ select: (at) => at.pathname })
   const first = pages[0]
-  if (address === '/' && first) return <Navigate to={first.to} search={trialOf} replace />
+  if (outside.includes(address) && first) return <Navigate to={first.to} search={trialOf} replace />
   if (first === undefined) {
     return <Closed title="There is nothing here for you yet">An owner has to give your account a role.</Closed>
   }

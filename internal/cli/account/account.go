@@ -30,13 +30,24 @@ func accountLsCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all.JSON200.Accounts, Columns: []string{"Name", "Full name", "May do"}}
+			v := command.View{Data: all.JSON200.Accounts, Columns: []string{"Name", "Full name", "Signs in with", "May do"}}
 			for _, one := range all.JSON200.Accounts {
-				v.Rows = append(v.Rows, []string{one.Name, one.FullName, rolesText(one.Roles)})
+				v.Rows = append(v.Rows, []string{one.Name, one.FullName, signsInWith(one), rolesText(one.Roles)})
 			}
 			return a.Show(v)
 		}),
 	})
+}
+
+// signsInWith says what an account signs in with.
+func signsInWith(one client.Account) string {
+	switch {
+	case command.Deref(one.Provider):
+		return "the identity provider"
+	case command.Deref(one.Second):
+		return "a second factor"
+	}
+	return "a password"
 }
 
 // accountNamed finds an account by its sign-in name.
@@ -82,7 +93,7 @@ func accountPasswordCommand(a *command.App) *cobra.Command {
 	var fromInput bool
 	cmd := &cobra.Command{
 		Use: "password [NAME]", Short: "Change your own password; with a name, give somebody another, which ends their sessions and tokens",
-		Long: "Change your own password: your other sessions end. With a name, an owner gives somebody another one: their sessions end, and their tokens are taken back.\n" +
+		Long: "Change your own password: your other sessions end. With a name, an owner gives somebody another one: their sessions end, and their tokens and second factors are taken away.\n" +
 			"With --password-stdin, your own is read as two lines: the present one, then the new one.",
 		Args: command.AtMost(1),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -108,7 +119,7 @@ func accountPasswordCommand(a *command.App) *cobra.Command {
 			if _, err := api.ResetPasswordWithResponse(cmd.Context(), who.ID, client.ResetPasswordInputBody{Password: passwords[0]}); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "%s has another password now; sessions and tokens are ended.\n", who.Name)
+			fmt.Fprintf(a.Out, "%s has another password now; sessions, tokens and second factors are gone.\n", who.Name)
 			return nil
 		}),
 	}

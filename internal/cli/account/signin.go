@@ -20,25 +20,35 @@ import (
 
 func LoginCommand(a *command.App) *cobra.Command {
 	var name string
-	var fromInput bool
+	var code string
+	var fromInput, token bool
 	cmd := &cobra.Command{
 		Use:   "login",
 		Short: "Sign in, and keep a token for the commands that follow",
-		Long:  "Sign in with name and password. The service gives a token for this machine, which is kept in a file that only you can read. The password is not kept.\nWhere WIDELARK_TOKEN holds a token, commands use that one instead.",
+		Long:  "Sign in with name and password. The service gives a token for this machine, which is kept in a file that only you can read. The password is not kept.\nWho signs in at an identity provider or with a passkey makes a token in the console, under Your account, and hands it over with --token-stdin.\nWhere WIDELARK_TOKEN holds a token, commands use that one instead.",
 		Example: `  widelark login --name edda
   widelark login --server https://lark.quillmere.internal --name edda
-  widelark login --name edda --password-stdin < password.txt`,
+  widelark login --name edda --code 482911
+  widelark login --name edda --password-stdin < password.txt
+  widelark login --token-stdin < token.txt`,
 		Args: command.Exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			password, err := credentials(a, &name, fromInput)
-			if err != nil {
-				return err
+			if token {
+				if err := takeToken(cmd.Context(), a); err != nil {
+					return err
+				}
+				name = a.Settings.Name
+			} else {
+				password, err := credentials(a, &name, fromInput)
+				if err != nil {
+					return err
+				}
+				made, err := newToken(cmd.Context(), a, name, password, code)
+				if err != nil {
+					return err
+				}
+				a.Settings.Token, a.Settings.ID, a.Settings.Name = made.Secret, made.ID.String(), name
 			}
-			made, err := newToken(cmd.Context(), a.Settings.Server, name, password)
-			if err != nil {
-				return err
-			}
-			a.Settings.Token, a.Settings.ID, a.Settings.Name = made.Secret, made.ID.String(), name
 			if err := a.Settings.Save(); err != nil {
 				return fmt.Errorf("signed in, but the token cannot be kept: %w", err)
 			}
@@ -51,7 +61,31 @@ func LoginCommand(a *command.App) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&name, "name", "", "your sign-in name")
 	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	cmd.Flags().StringVar(&code, "code", "", "the code that your app shows, where your account has one")
+	cmd.Flags().BoolVar(&token, "token-stdin", false, "read a token from standard input, in place of signing in")
+	cmd.MarkFlagsMutuallyExclusive("token-stdin", "password-stdin")
 	return cmd
+}
+
+// takeToken keeps a token that was made elsewhere.
+func takeToken(ctx context.Context, a *command.App) error {
+	line, err := bufio.NewReader(a.In).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	api, err := client.New(a.Settings.Server, strings.TrimSpace(line))
+	if err != nil {
+		return err
+	}
+	session, err := api.WhoAmIWithResponse(ctx)
+	switch {
+	case err != nil:
+		return err
+	case session.JSON200.Account == nil:
+		return command.Usagef("a token is wanted on standard input")
+	}
+	a.Settings.Token, a.Settings.ID, a.Settings.Name = strings.TrimSpace(line), "", session.JSON200.Account.Name
+	return nil
 }
 
 // credentials asks for the name and the password if they are missing.
@@ -87,16 +121,33 @@ func credentials(a *command.App, name *string, fromInput bool) (string, error) {
 }
 
 // newToken signs in, creates a token, and signs out.
-func newToken(ctx context.Context, server, name, password string) (*client.NewTokenOutputBody, error) {
+func newToken(ctx context.Context, a *command.App, name, password, code string) (*client.NewTokenOutputBody, error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		return nil, err
 	}
-	api, err := client.NewWithCookies(server, jar)
+	api, err := client.NewWithCookies(a.Settings.Server, jar)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := api.SignInWithResponse(ctx, client.SignInInputBody{Name: name, Password: password}); err != nil {
+	body := client.SignInInputBody{Name: name, Password: password, Code: command.Optional[string](code)}
+	_, err = api.SignInWithResponse(ctx, body)
+	if problem, ok := errors.AsType[*client.Problem](err); ok && problem.Type == client.CodeWanted && code == "" {
+		if keyboard, isFile := a.In.(*os.File); !isFile || !term.IsTerminal(int(keyboard.Fd())) {
+			return nil, command.Usagef("the account wants a code of its app, too: give it with --code")
+		}
+		fmt.Fprint(a.Err, "Code: ")
+		line, err := bufio.NewReader(a.In).ReadString('\n')
+		if err != nil {
+			return nil, err
+		}
+		line = strings.TrimSpace(line)
+		body.Code = &line
+		_, err = api.SignInWithResponse(ctx, body)
+		if err != nil {
+			return nil, err
+		}
+	} else if err != nil {
 		return nil, err
 	}
 	host, _ := os.Hostname()

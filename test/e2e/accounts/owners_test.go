@@ -157,7 +157,7 @@ func TestOperationsAskWhoMay(t *testing.T) {
 	store, err := postgres.Open(t.Context(), s.Database)
 	require.NoError(t, err)
 	defer store.Close()
-	authenticator := account.NewAuthenticator(store, account.DefaultCost)
+	authenticator := account.NewAuthenticator(store, account.DefaultCost, nil)
 	type caller struct {
 		held  access.Held
 		token string

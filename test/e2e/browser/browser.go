@@ -19,6 +19,7 @@ import (
 	"github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/security"
 	"github.com/chromedp/cdproto/target"
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/chromedp/chromedp/remote"
@@ -194,6 +195,18 @@ func (b *Page) Elsewhere(zone string) {
 		_, err := cdp.Call(ctx, t, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: zone})
 		return err
 	}))
+}
+
+// Passkeys gives the page a device that keeps passkeys, with somebody at it who confirms whatever is asked.
+func (b *Page) Passkeys() {
+	b.T.Helper()
+	_, err := chromedp.Call(b.ctx, webauthn.Enable, webauthn.EnableParams{})
+	require.NoError(b.T, err)
+	_, err = chromedp.Call(b.ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+		Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true,
+		AutomaticPresenceSimulation: true,
+	}})
+	require.NoError(b.T, err)
 }
 
 // GoTo opens an address of the console.
