@@ -110,7 +110,7 @@ dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edi
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
 bench: deps build ## measure against anchors in one run, and tell the ratios
-	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./internal/replay ./internal/gate/httpproxy ./internal/gate/dnsgate ./internal/gate/icapgate ./internal/outpost ./test/e2e/policies | go run ./bench
+	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./internal/replay ./internal/gate/httpproxy ./internal/gate/dnsgate ./internal/gate/icapgate ./internal/outpost ./test/e2e/policies ./test/e2e/accounts | go run ./bench
 
 # The detector drops what is kept for the next call, so what allocates nothing is not told under it.
 race: deps build ## pass the tests of the packages under the race detector

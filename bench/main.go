@@ -70,6 +70,7 @@ var goals = []struct {
 	{"SearchCountsDay", "twelve fields counted over a day", "150 ms", 1},
 	{"SearchCountsSome", "twelve fields counted of what is blocked in thirty days", "a second", 1},
 	{"SearchChart", "a month of two groups by host", "500 ms", 1},
+	{"SignInFlood", "a call while a thousand sign-ins a second fail, from as many addresses", "the same call while none does", 10},
 	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same as rows into a bare table, nothing else running", 2},
 }
 

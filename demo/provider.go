@@ -35,7 +35,7 @@ var Staff = []Member{
 
 // The service as the stand-in of the identity provider knows it.
 const (
-	ProviderName   = "Quillmere staff"
+	ProviderName   = "Quillmere's staff page"
 	ProviderClient = "wide-lark"
 	ProviderSecret = "quillmere-demo-client"
 )

@@ -11,6 +11,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"runtime"
 	"strings"
 	"time"
 	"unicode"
@@ -118,47 +119,59 @@ type Authenticator struct {
 	box    *secret.Box // seals the secrets of second factors; nil: none can be kept
 	cost   Cost
 	absent string        // a hash that belongs to no known password; checking it makes an unknown name take as long as a known one
-	room   chan struct{} // bounds the password checks at a time, and so their memory
+	room   chan struct{} // bounds the password checks at a time, and so their memory and their share of the machine
 	queue  chan struct{} // bounds the password checks that wait for room
+	known  chan struct{} // the same, for addresses that somebody has signed in from
 	tries  throttle
 }
 
-// mostWaiting is the number of password checks that may wait: two at a time do them in some seconds. Further ones are refused.
-const mostWaiting = 30
+// The numbers of password checks that may wait: they are done in some seconds. Further ones are refused at once, so that a flood of tries costs next to nothing. Addresses from which somebody
+// has signed in have places of their own: a flood from elsewhere does not lock them out.
+const (
+	mostWaiting      = 20
+	mostKnownWaiting = 10
+)
 
 // Hash waits for its turn and returns the hash of a password. The errors are those of [CheckPassword] and a [*ThrottledError].
 func (d *Authenticator) Hash(ctx context.Context, name, password string) (hash string, err error) {
 	if err := CheckPassword(name, password); err != nil {
 		return "", err
 	}
-	err = d.inTurn(ctx, func() error {
+	err = d.inTurn(ctx, d.known, func() error {
 		hash, err = argon2id.CreateHash(password, &d.cost)
 		return err
 	})
 	return hash, err
 }
 
-// inTurn waits for its turn and calls do, which takes the memory of a password check. It returns a [*ThrottledError] if too many wait already.
-func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
+// inTurn waits in a queue for its turn and calls do, which takes the memory of a password check. It returns a [*ThrottledError] if too many wait already. While more than a few wait, the next
+// turn begins after a pause as long as do took: a flood never takes more than half of the machine.
+func (d *Authenticator) inTurn(ctx context.Context, queue chan struct{}, do func() error) error {
 	select {
-	case d.queue <- struct{}{}:
-		defer func() { <-d.queue }()
+	case queue <- struct{}{}:
+		defer func() { <-queue }()
 	default:
 		return &ThrottledError{After: time.Second}
 	}
 	select {
 	case d.room <- struct{}{}:
-		defer func() { <-d.room }()
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	return do()
+	began := time.Now()
+	err := do()
+	if len(queue) > cap(queue)/4 {
+		time.AfterFunc(time.Since(began), func() { <-d.room })
+	} else {
+		<-d.room
+	}
+	return err
 }
 
-// NewAuthenticator returns an authenticator on a store. It checks at most two passwords at a time, as each check takes cost.Memory.
+// NewAuthenticator returns an authenticator on a store. It checks one password at a time for every four cores, and at most four, as a check takes cost.Memory and several cores.
 // Second factors need box, which may be nil.
 func NewAuthenticator(store Store, cost Cost, box *secret.Box) *Authenticator {
-	return &Authenticator{store: store, box: box, cost: cost, absent: unmatched(cost), room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
+	return &Authenticator{store: store, box: box, cost: cost, absent: unmatched(cost), room: make(chan struct{}, min(4, max(1, runtime.NumCPU()/4))), queue: make(chan struct{}, mostWaiting), known: make(chan struct{}, mostKnownWaiting)}
 }
 
 // unmatched returns a hash of no known password: random bytes, so that it costs nothing to make, and as much to check as any other of that cost.
@@ -281,16 +294,18 @@ func (d *Authenticator) check(ctx context.Context, name, password, address strin
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
 		return &ThrottledError{After: wait}
 	}
-	hash, err := find(name)
-	unknown := errors.Is(err, ErrUnknown)
-	if err != nil && !unknown {
-		return err
+	queue := d.queue
+	if d.tries.isKnown(address) {
+		queue = d.known
 	}
-	if unknown {
-		hash = d.absent
-	}
-	same := false
-	if err := d.inTurn(ctx, func() error {
+	same, unknown := false, false
+	if err := d.inTurn(ctx, queue, func() error { // in turn also what asks the database: most of a flood never gets there
+		hash, err := find(name)
+		if unknown = errors.Is(err, ErrUnknown); unknown {
+			hash = d.absent
+		} else if err != nil {
+			return err
+		}
 		same, err = argon2id.ComparePasswordAndHash(password, hash)
 		return err
 	}); err != nil {

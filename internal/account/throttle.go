@@ -38,6 +38,7 @@ const (
 type throttle struct {
 	mu    sync.Mutex
 	fails map[string]*failures // guarded by mu
+	known map[string]time.Time // addresses from which somebody has signed in, and when; guarded by mu
 }
 
 type failures struct {
@@ -112,11 +113,23 @@ func (t *throttle) forget(now time.Time) {
 	}
 }
 
-// succeeded forgets the failures of a name and an address.
+// succeeded forgets the failures of a name and an address, and remembers the address.
 func (t *throttle) succeeded(name, address string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for key := range keys(name, address) {
 		delete(t.fails, key)
 	}
+	if t.known == nil || len(t.known) >= mostTracked {
+		t.known = map[string]time.Time{} // more than any organisation has; those who come again are remembered again
+	}
+	t.known[address] = time.Now()
+}
+
+// isKnown reports whether somebody has signed in from an address within a month, as far as this process knows.
+func (t *throttle) isKnown(address string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	at, known := t.known[address]
+	return known && time.Since(at) < 30*24*time.Hour
 }

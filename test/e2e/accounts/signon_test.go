@@ -385,7 +385,7 @@ func TestConsoleSignOn(t *testing.T) {
 
 	noor := browser.Open(t, s.URL)
 	noor.GoTo("/")
-	noor.Press("Sign in at Quillmere staff")
+	noor.Press("Sign in at " + demo.ProviderName)
 	noor.Press("Noor Fenn (noor)")
 	noor.See("nav", "Noor Fenn")
 	noor.Await(`location.search === ''`, "the code stays in the address")
