@@ -30,9 +30,9 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 	case AtStint:
 		st := &s.stints[e.Decision.Stint]
 		if st.Kind == Paused {
-			return fmt.Sprintf("%s has paused the web of the group %q until %s: block.", st.By, s.config.Directory.Groups[st.group].Name, st.Until.In(s.config.Zone).Format("15:04"))
+			return fmt.Sprintf("%s has paused the web of %s until %s: block.", st.By, s.stintFor(st), st.Until.In(s.config.Zone).Format("15:04"))
 		}
-		return fmt.Sprintf("%s has put the group %q on %s until %s: it says %s.", st.By, s.config.Directory.Groups[st.group].Name, stintName(st),
+		return fmt.Sprintf("%s has put %s on %s until %s: it says %s.", st.By, s.stintFor(st), stintName(st),
 			st.Until.In(s.config.Zone).Format("15:04"), step.Then)
 	}
 	where := fmt.Sprintf("the policy %q", step.Policy)
@@ -208,4 +208,13 @@ func capital(text string) string {
 		return text
 	}
 	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// stintFor says whom a stint is for.
+func (s *Snapshot) stintFor(st *stint) string {
+	group := fmt.Sprintf("the group %q", s.config.Directory.Groups[st.group].Name)
+	if st.persons != nil {
+		return "some of " + group
+	}
+	return group
 }

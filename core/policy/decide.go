@@ -726,30 +726,65 @@ func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	return s.grants[real].Then
 }
 
-// stint returns the verdict of the stint begun last, of those in force for the request's groups.
-func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
+// meets reports whether a stint is for who asks, at whatever moment.
+func (st *stint) meets(w *Work) bool {
+	return w.groups.Has(st.group) && (st.persons == nil || slices.Contains(st.persons, w.person)) && !slices.Contains(st.done, w.person)
+}
+
+// chose reports whether a URL is in what a stint names.
+func (w *Work) chose(st *stint) answer {
+	best := w.list(st.lists)
+	for i := range w.granted {
+		if c := &w.granted[i]; c.grant == st.entries {
+			switch c.answer {
+			case match.Yes:
+				best = yes
+			case match.CannotTell:
+				best = max(best, unclear)
+			}
+		}
+	}
+	return best
+}
+
+// says returns the verdict of a stint on a URL; "" where it goes on down the ladder.
+func (st *stint) says(in answer) Verdict {
+	switch {
+	case st.Kind == OnlyThese && in == yes:
+		return Allow
+	case st.Kind != ButThese, in == yes:
+		return Block
+	}
+	return ""
+}
+
+// stint returns the strictest verdict of the stints in force for who asks, and the one that says it: of several, the one begun last. -1 if none decides.
+func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (best int32, verdict Verdict) {
+	best = -1
+	steps := 0
 	for i := range s.stints {
 		st := &s.stints[i]
-		if !w.groups.Has(st.group) || !runs(st.From, st.Until, at) {
+		if !runs(st.From, st.Until, at) || !st.meets(w) {
 			continue
 		}
-		verdict := Verdict("")
-		in := w.list(st.lists)
-		switch {
-		case st.Kind == OnlyThese && in == yes:
-			verdict = Allow
-		case st.Kind != ButThese, in == yes:
-			verdict = Block
-		}
+		in := w.chose(st)
+		says := st.says(in)
 		if t != nil {
-			t.stint(st, verdict, in)
+			t.stint(st, says, in)
+			steps++
 		}
-		return int32(i), verdict
+		if says != "" && (best < 0 || says == Block && verdict != Block) {
+			best, verdict = int32(i), says
+		}
 	}
 	if t != nil {
-		t.nothing(AtStint, "none is in force for its groups")
+		if steps == 0 {
+			t.nothing(AtStint, "none is in force for its groups")
+		} else if best >= 0 {
+			t.stinted(s.stints[best].ID, steps)
+		}
 	}
-	return -1, ""
+	return best, verdict
 }
 
 // combined fills d with the combined decision of the request's policies; false if it has none.

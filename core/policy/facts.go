@@ -81,6 +81,18 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	for i := range facts.Acknowledged {
 		past(&facts.Acknowledged[i].Unlocked, acknowledged, facts.Acknowledged[i].Rule)
 	}
+	for i := range facts.Stints {
+		st := facts.Stints[i]
+		st.From, st.Until = st.From.Truncate(time.Second), st.Until.Truncate(time.Second)
+		ready := stint{&st, s.config.Directory.Group(st.Group), s.persons(st.Persons), s.persons(st.Done), s.listSet(st.Lists), -1}
+		if len(st.Entries) > 0 {
+			ready.entries = int32(len(with.grants))
+			with.grants = append(with.grants, grant{Exception: &Exception{ID: st.ID, Then: Allow, From: st.From, Until: st.Until}, kind: chosen})
+			covered = append(covered, match.List{ID: "stint", Entries: st.Entries})
+		}
+		with.stints = append(with.stints, ready)
+	}
+	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
 	with.acknowledgements = len(facts.Acknowledged) > 0
 	with.use(facts.Used)
 	with.presences = nil
@@ -101,13 +113,21 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	with.classifier = classify.New(s.config.Local, s.config.Packs, lists)
 	with.index = with.classifier.Index()
 	with.noException = noneOf(len(published) + len(facts.Grants))
-	for i := range facts.Stints {
-		st := facts.Stints[i]
-		st.From, st.Until = st.From.Truncate(time.Second), st.Until.Truncate(time.Second)
-		with.stints = append(with.stints, stint{&st, s.config.Directory.Group(st.Group), s.listSet(st.Lists)})
-	}
-	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
 	return &with
+}
+
+// persons returns the numbers of people; those who are not known are left out. It is never nil where there are some.
+func (s *Snapshot) persons(ids []string) []int32 {
+	if ids == nil {
+		return nil
+	}
+	numbers := []int32{}
+	for _, id := range ids {
+		if n := s.config.Directory.Person(id); n >= 0 {
+			numbers = append(numbers, n)
+		}
+	}
+	return numbers
 }
 
 // Idles returns the id of what was unlocked and lets a request pass, where that ends when it is not used; "" else.

@@ -70,9 +70,23 @@ func TestRungs(t *testing.T) {
 	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{}, hour(1)))
 	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{}, hour(4)), "its end is outside")
 	config.Stints = append(config.Stints, Stint{ID: "two", Group: "nurses", Kind: ButThese, Lists: []string{"pages"}, From: hour(1), Until: hour(3), By: "Ivo"})
-	assert.Equal(t, "block by stint", decide(config, "heron.example/wards", Request{}, hour(2)), "the one begun last")
-	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{}, hour(2)), "what is in none of its lists goes on, past the other stint")
-	assert.Equal(t, "block by policy", decide(config, "heron.example/wards", Request{Sight: weburl.Name}, hour(2)), "what cannot be told goes on, too")
+	assert.Equal(t, "block by stint", decide(config, "heron.example/wards", Request{}, hour(2)), "the strictest of two stints")
+	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{}, hour(2)), "one of them says nothing of it")
+	assert.Equal(t, "allow by stint", decide(config, "heron.example", Request{}, hour(2)))
+	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{Group: "nurses", Person: "nobody"}, hour(2)), "what is in none of its lists goes on")
+	assert.Equal(t, "block by policy", decide(config, "heron.example/wards", Request{Group: "nurses", Person: "nobody", Sight: weburl.Name}, hour(2)), "what cannot be told goes on, too")
+	config.Stints[0].Entries = entries("tern.example/tides")
+	assert.Equal(t, "allow by stint", decide(config, "tern.example/tides", Request{}, hour(2)), "entries of its own")
+	assert.Equal(t, "block by stint", decide(config, "tern.example/sands", Request{}, hour(2)))
+	config.Stints[0].Done = []string{"kay"}
+	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{}, hour(2)), "it is over for her")
+	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{Person: "nobody", Group: "night"}, hour(2)), "and for nobody else")
+	config.Stints[0].Done, config.Stints[0].Persons = nil, []string{"somebody"}
+	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{}, hour(2)), "for some of the group alone")
+	config.Stints[0].Persons = []string{"kay"}
+	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{}, hour(2)))
+	assert.Equal(t, "hold by fallback", decide(config, "tern.example", Request{Person: "nobody", Group: "night"}, hour(2)))
+	config.Stints[0].Persons, config.Stints[0].Entries = nil, nil
 	config.Stints = append(config.Stints, Stint{ID: "three", Group: "nurses", Kind: Paused, From: hour(2), Until: hour(3), By: "Ivo"})
 	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{}, hour(2)))
 

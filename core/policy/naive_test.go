@@ -440,21 +440,25 @@ func (n naive) ladder() (Verdict, Rung, Provisos, []Rule) {
 	if best != nil {
 		return best.Then, AtException, Provisos{}, nil
 	}
-	var last *Stint
-	for i, s := range n.Stints {
-		if n.belongs(s.Group) && in(s.From, s.Until) && (last == nil || s.From.After(last.From)) {
-			last = &n.Stints[i]
+	var strictest Verdict
+	for _, st := range n.Stints {
+		if !n.belongs(st.Group) || !in(st.From, st.Until) || st.Persons != nil && !slices.Contains(st.Persons, n.r.Person) || n.r.Person != "" && slices.Contains(st.Done, n.r.Person) {
+			continue
+		}
+		listed := n.any(st.Lists, n.list)
+		if hits := match.New([]match.List{{ID: "x", Entries: st.Entries}}).Cover(n.r.URL, n.today(), n.r.Sight); len(hits) > 0 && hits[0].In() == match.Yes {
+			listed = is
+		}
+		switch {
+		case st.Kind == OnlyThese && listed == is:
+			strictest = cmp.Or(strictest, Allow)
+		case st.Kind == ButThese && listed != is:
+		default:
+			strictest = Block
 		}
 	}
-	if last != nil {
-		listed := n.any(last.Lists, n.list) == is
-		switch {
-		case last.Kind == OnlyThese && listed:
-			return Allow, AtStint, Provisos{}, nil
-		case last.Kind == ButThese && !listed:
-		default:
-			return Block, AtStint, Provisos{}, nil
-		}
+	if strictest != "" {
+		return strictest, AtStint, Provisos{}, nil
 	}
 	type said struct {
 		v    Verdict
@@ -666,7 +670,8 @@ func drawNaive(t *rapid.T) naive {
 	for i := range rapid.SampledFrom([]int{0, 0, 1, 2}).Draw(t, "stints") {
 		n.Stints = append(n.Stints, Stint{
 			ID: fmt.Sprint("st", i), Group: rapid.SampledFrom([]string{"g0", "g1"}).Draw(t, "stint of"), Kind: rapid.SampledFrom([]StintKind{OnlyThese, ButThese, Paused}).Draw(t, "kind"),
-			Lists: []string{"l0"}, From: monday.Add(time.Duration(rapid.IntRange(0, 48).Draw(t, "from"))*time.Hour + time.Duration(i)*time.Second), Until: drawMoment(t, "until"), By: "Ivo",
+			Lists: draws([]string{"l0", "gone"}, 2).Draw(t, "lists"), Persons: rapid.SampledFrom([][]string{nil, nil, {"p0"}, {ola, "gone"}, {}}).Draw(t, "persons"), Done: draws([]string{"p0", "gone"}, 1).Draw(t, "done"),
+			Entries: drawEntries(t, false), From: monday.Add(time.Duration(rapid.IntRange(0, 48).Draw(t, "from"))*time.Hour + time.Duration(i)*time.Second), Until: drawMoment(t, "until"), By: "Ivo",
 		})
 	}
 	n.r.Method = rapid.SampledFrom([]string{"GET", "POST"}).Draw(t, "method")

@@ -110,7 +110,7 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 	}
 	s.quotaTimes(w, each)
 	for i := range s.stints {
-		if w.groups.Has(s.stints[i].group) {
+		if s.stints[i].meets(w) {
 			each(s.stints[i].From)
 			each(s.stints[i].Until)
 		}

@@ -132,7 +132,15 @@ func (s *Snapshot) cause(w *Work, made *Recorded, d Decision) {
 		return
 	case AtStint:
 		made.Stint = s.stints[d.Stint].ID
-		s.listed(w, made, s.stints[d.Stint].lists)
+		st := &s.stints[d.Stint]
+		if s.listed(w, made, st.lists) || st.entries < 0 {
+			return
+		}
+		for i := range w.granted {
+			if c := &w.granted[i]; c.grant == st.entries && c.answer == match.Yes {
+				made.Entry = s.index.Found(c.take).String()
+			}
+		}
 		return
 	}
 	p := s.policyOf(d)

@@ -22,6 +22,16 @@ func (s *Snapshot) Remains(w *Work, r *Request, at time.Time) []URL {
 		return nil
 	}
 	var urls []URL
+	add := func(entries []pattern.Entry) {
+		for _, e := range entries {
+			if u, ok := front(e); ok && !slices.ContainsFunc(urls, func(has URL) bool { return has.String() == u.String() }) {
+				urls = append(urls, u)
+			}
+		}
+	}
+	if d.Rung == AtStint {
+		add(s.stints[d.Stint].Entries)
+	}
 	for n := lists.Next(0); n >= 0; n = lists.Next(n + 1) {
 		if int(n) >= len(s.config.Lists.Lists()) {
 			return nil // hosts of an app
@@ -30,11 +40,7 @@ func (s *Snapshot) Remains(w *Work, r *Request, at time.Time) []URL {
 		if !few {
 			return nil
 		}
-		for _, e := range entries {
-			if u, ok := front(e); ok && !slices.ContainsFunc(urls, func(has URL) bool { return has.String() == u.String() }) {
-				urls = append(urls, u)
-			}
-		}
+		add(entries)
 	}
 	ask := *r
 	ask.Method, ask.Sight, ask.Gate, ask.Answer, ask.TwoNames, ask.NotTLS = "", weburl.Full, Proxy, nil, false, false

@@ -281,12 +281,15 @@ const (
 	Paused    StintKind = "nothing" // everything is blocked
 )
 
-// Stint puts a group on chosen lists for a limited time.
+// Stint puts a group, or some of it, on chosen lists for a limited time.
 type Stint struct {
 	ID          string
-	Group       string // an id
+	Group       string   // an id
+	Persons     []string // ids: of the group, for these alone; nil for all of it, people who are not known among them
+	Done        []string // ids: for these it is over
 	Kind        StintKind
-	Lists       []string // ids
+	Lists       []string        // ids
+	Entries     []pattern.Entry // besides the lists
 	From, Until time.Time
 	By          string // who put it there
 }

@@ -146,7 +146,7 @@ type wordTest struct {
 	words *match.Words
 }
 
-// grant is an exception, a grant, or something unlocked.
+// grant is an exception, a grant, something unlocked, or the entries of a stint.
 type grant struct {
 	*Exception
 	kind     grantKind
@@ -164,12 +164,15 @@ const (
 	excepted     grantKind = iota // an exception, or a grant
 	unlocked                      // a code that was entered
 	acknowledged                  // a rule's hold that was acknowledged
+	chosen                        // entries of a stint
 )
 
 type stint struct {
 	*Stint
-	group int32
-	lists directory.Set
+	group         int32
+	persons, done []int32
+	lists         directory.Set
+	entries       int32 // their position among the grants; -1 for none
 }
 
 // New makes a configuration ready. What a condition names and is not there never holds.

@@ -317,13 +317,28 @@ func (t *tracer) granted(n int32, kind grantKind) {
 func (t *tracer) stint(st *stint, verdict Verdict, in answer) {
 	step := Step{Rung: AtStint, Rule: stintName(st), ID: st.ID, Place: -1, Then: verdict, Outcome: NoMatch}
 	if verdict != "" {
-		step.Outcome = Decided
-		t.decider = len(t.steps)
+		step.Outcome = Outweighed
 	}
 	if in == yes {
 		step.Evidence = t.lists(nil, st.lists, true)
+		for i := range t.w.granted {
+			if c := &t.w.granted[i]; c.grant == st.entries && c.answer == match.Yes {
+				found := t.s.index.Found(c.take)
+				step.Evidence = append(step.Evidence, Evidence{Op: InList, Entry: &found})
+			}
+		}
 	}
 	t.steps = append(t.steps, step)
+}
+
+// stinted marks the step of the stint that decides, of the last ones.
+func (t *tracer) stinted(id string, steps int) {
+	for i := len(t.steps) - steps; i < len(t.steps); i++ {
+		if t.steps[i].ID == id {
+			t.steps[i].Outcome = Decided
+			t.decider = i
+		}
+	}
 }
 
 func stintName(st *stint) string {
