@@ -18,6 +18,42 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AboveKind.
+const (
+	AboveKindBaseline  AboveKind = "baseline"
+	AboveKindException AboveKind = "exception"
+)
+
+// Valid indicates whether the value is a known member of the AboveKind enum.
+func (e AboveKind) Valid() bool {
+	switch e {
+	case AboveKindBaseline:
+		return true
+	case AboveKindException:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AboveThen.
+const (
+	AboveThenAllow AboveThen = "allow"
+	AboveThenBlock AboveThen = "block"
+)
+
+// Valid indicates whether the value is a known member of the AboveThen enum.
+func (e AboveThen) Valid() bool {
+	switch e {
+	case AboveThenAllow:
+		return true
+	case AboveThenBlock:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AccessRequestState.
 const (
 	AccessRequestStateGranted AccessRequestState = "granted"
@@ -2106,6 +2142,27 @@ func (e NewListInputBodyColour) Valid() bool {
 	}
 }
 
+// Defines values for NewStintKind.
+const (
+	NewStintKindBut     NewStintKind = "but"
+	NewStintKindNothing NewStintKind = "nothing"
+	NewStintKindOnly    NewStintKind = "only"
+)
+
+// Valid indicates whether the value is a known member of the NewStintKind enum.
+func (e NewStintKind) Valid() bool {
+	switch e {
+	case NewStintKindBut:
+		return true
+	case NewStintKindNothing:
+		return true
+	case NewStintKindOnly:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ObjectDifferenceKind.
 const (
 	ObjectDifferenceKindApp         ObjectDifferenceKind = "app"
@@ -2178,6 +2235,30 @@ func (e ObjectDifferenceWhat) Valid() bool {
 	case ObjectDifferenceWhatMade:
 		return true
 	case ObjectDifferenceWhatRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OtherwiseVerdict.
+const (
+	OtherwiseVerdictAllow OtherwiseVerdict = "allow"
+	OtherwiseVerdictBlock OtherwiseVerdict = "block"
+	OtherwiseVerdictHold  OtherwiseVerdict = "hold"
+	OtherwiseVerdictWatch OtherwiseVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the OtherwiseVerdict enum.
+func (e OtherwiseVerdict) Valid() bool {
+	switch e {
+	case OtherwiseVerdictAllow:
+		return true
+	case OtherwiseVerdictBlock:
+		return true
+	case OtherwiseVerdictHold:
+		return true
+	case OtherwiseVerdictWatch:
 		return true
 	default:
 		return false
@@ -3390,6 +3471,27 @@ func (e StartOutputBodyOtherwise) Valid() bool {
 	}
 }
 
+// Defines values for StartStintInputBodyKind.
+const (
+	StartStintInputBodyKindBut     StartStintInputBodyKind = "but"
+	StartStintInputBodyKindNothing StartStintInputBodyKind = "nothing"
+	StartStintInputBodyKindOnly    StartStintInputBodyKind = "only"
+)
+
+// Valid indicates whether the value is a known member of the StartStintInputBodyKind enum.
+func (e StartStintInputBodyKind) Valid() bool {
+	switch e {
+	case StartStintInputBodyKindBut:
+		return true
+	case StartStintInputBodyKindNothing:
+		return true
+	case StartStintInputBodyKindOnly:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StepRung.
 const (
 	StepRungBaseline  StepRung = "baseline"
@@ -3441,6 +3543,45 @@ func (e StepThen) Valid() bool {
 	case StepThenNote:
 		return true
 	case StepThenWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StintKind.
+const (
+	StintKindBut     StintKind = "but"
+	StintKindNothing StintKind = "nothing"
+	StintKindOnly    StintKind = "only"
+)
+
+// Valid indicates whether the value is a known member of the StintKind enum.
+func (e StintKind) Valid() bool {
+	switch e {
+	case StintKindBut:
+		return true
+	case StintKindNothing:
+		return true
+	case StintKindOnly:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StintState.
+const (
+	StintStateOver    StintState = "over"
+	StintStateRunning StintState = "running"
+)
+
+// Valid indicates whether the value is a known member of the StintState enum.
+func (e StintState) Valid() bool {
+	switch e {
+	case StintStateOver:
+		return true
+	case StintStateRunning:
 		return true
 	default:
 		return false
@@ -4512,6 +4653,24 @@ func (e GetZoneParamsForm) Valid() bool {
 	}
 }
 
+// Above defines model for Above.
+type Above struct {
+	Kind AboveKind `json:"kind"`
+
+	// Name Of the rule or exception
+	Name string    `json:"name"`
+	Then AboveThen `json:"then"`
+
+	// Until Of an exception; left out where it has no end
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// AboveKind defines model for Above.Kind.
+type AboveKind string
+
+// AboveThen defines model for Above.Then.
+type AboveThen string
+
 // AcceptInputBody defines model for AcceptInputBody.
 type AcceptInputBody struct {
 	Key string `json:"key"`
@@ -4622,6 +4781,14 @@ type AddEntriesInputBody struct {
 
 // AddEntriesInputBodyReading mending turns what people paste into the entry meant, and says how
 type AddEntriesInputBodyReading string
+
+// AddOwnListInputBody defines model for AddOwnListInputBody.
+type AddOwnListInputBody struct {
+	// Entries In the notation; no carve-outs
+	Entries []string           `json:"entries"`
+	Group   openapi_types.UUID `json:"group"`
+	Name    string             `json:"name"`
+}
 
 // AddPasskeyInputBody defines model for AddPasskeyInputBody.
 type AddPasskeyInputBody struct {
@@ -5133,6 +5300,14 @@ type ChangedLine struct {
 	Text string `json:"text"`
 }
 
+// ChosenList defines model for ChosenList.
+type ChosenList struct {
+	Description *string            `json:"description,omitempty"`
+	Entries     int64              `json:"entries"`
+	ID          openapi_types.UUID `json:"id"`
+	Name        string             `json:"name"`
+}
+
 // Circumstances defines model for Circumstances.
 type Circumstances struct {
 	// Answer The kinds of files that the site answers with; left out, there is no answer yet
@@ -5614,6 +5789,13 @@ type DiscardInputBody struct {
 	Version *int64 `json:"version,omitempty"`
 }
 
+// DoneInputBody defines model for DoneInputBody.
+type DoneInputBody struct {
+	// Done The stint is over for them; false: it holds again
+	Done   bool               `json:"done"`
+	Person openapi_types.UUID `json:"person"`
+}
+
 // DraftOutputBody defines model for DraftOutputBody.
 type DraftOutputBody struct {
 	// Changed Objects that are not as they are live
@@ -5673,7 +5855,10 @@ type EditListInputBody struct {
 	// Colour Empty takes it away
 	Colour      *EditListInputBodyColour `json:"colour,omitempty"`
 	Description *string                  `json:"description,omitempty"`
-	Name        *string                  `json:"name,omitempty"`
+
+	// ForStints Leads may put their groups on it
+	ForStints *bool   `json:"forStints,omitempty"`
+	Name      *string `json:"name,omitempty"`
 
 	// Owner Empty takes it away
 	Owner *string `json:"owner,omitempty"`
@@ -7245,6 +7430,18 @@ type LeaveBody struct {
 // LeaveBodyBy acknowledging: they read why, and go on; code: they enter a code of the help desk
 type LeaveBodyBy string
 
+// LedGroup defines model for LedGroup.
+type LedGroup struct {
+	ID   openapi_types.UUID `json:"id"`
+	Name string             `json:"name"`
+
+	// People Who belong to it in what is live
+	People int64 `json:"people"`
+
+	// Stint That it is on; left out for none
+	Stint *Stint `json:"stint,omitempty"`
+}
+
 // List defines model for List.
 type List struct {
 	// Colour A name of an ink; empty for none
@@ -7253,9 +7450,12 @@ type List struct {
 	Description string     `json:"description"`
 
 	// EntryCount Notes not counted
-	EntryCount int64              `json:"entryCount"`
-	ID         openapi_types.UUID `json:"id"`
-	Name       string             `json:"name"`
+	EntryCount int64 `json:"entryCount"`
+
+	// ForStints Leads may put their groups on it
+	ForStints *bool              `json:"forStints,omitempty"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
 
 	// NoteCount Lines that are a note alone
 	NoteCount int64 `json:"noteCount"`
@@ -7486,6 +7686,25 @@ type MatrixRow struct {
 	Problem *string `json:"problem,omitempty"`
 }
 
+// Missing defines model for Missing.
+type Missing struct {
+	// Entry That lets it in, in the notation
+	Entry string `json:"entry"`
+	Host  string `json:"host"`
+
+	// Of Of so many
+	Of int64 `json:"of"`
+
+	// Page The host of the pages
+	Page string `json:"page"`
+
+	// SignOn By its name, people sign in there
+	SignOn bool `json:"signOn"`
+
+	// Times In how many visits of the page, in the last week
+	Times int64 `json:"times"`
+}
+
 // MovePeopleInputBody defines model for MovePeopleInputBody.
 type MovePeopleInputBody struct {
 	// Into Groups that they come into
@@ -7657,8 +7876,11 @@ type NewGrantInputBody struct {
 type NewListInputBody struct {
 	Colour      *NewListInputBodyColour `json:"colour,omitempty"`
 	Description *string                 `json:"description,omitempty"`
-	Name        string                  `json:"name"`
-	Owner       *string                 `json:"owner,omitempty"`
+
+	// ForStints Leads may put their groups on it
+	ForStints *bool   `json:"forStints,omitempty"`
+	Name      string  `json:"name"`
+	Owner     *string `json:"owner,omitempty"`
 }
 
 // NewListInputBodyColour defines model for NewListInputBody.Colour.
@@ -7707,6 +7929,38 @@ type NewScorecardInputBody struct {
 	Terms     []Term `json:"terms"`
 	Threshold int64  `json:"threshold"`
 }
+
+// NewStint defines model for NewStint.
+type NewStint struct {
+	Group openapi_types.UUID `json:"group"`
+
+	// Kind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+	Kind NewStintKind `json:"kind"`
+
+	// Lists That are marked for stints
+	Lists *[]string `json:"lists,omitempty"`
+
+	// Minutes How long it lasts; in place of until and schedule
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// Own Lists of the group's leads
+	Own *[]string `json:"own,omitempty"`
+
+	// People For these people of the group alone; left out, for the whole group
+	People *[]string `json:"people,omitempty"`
+
+	// Reason In a few words: the lesson
+	Reason *string `json:"reason,omitempty"`
+
+	// Schedule It lasts until the window of this schedule ends that is open now; in place of until and minutes
+	Schedule *openapi_types.UUID `json:"schedule,omitempty"`
+
+	// Until When it ends, within 24 hours; in place of minutes and schedule
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// NewStintKind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+type NewStintKind string
 
 // NewTokenInputBody defines model for NewTokenInputBody.
 type NewTokenInputBody struct {
@@ -7853,6 +8107,23 @@ type ObjectsOutputSettingsBody struct {
 	Total int64 `json:"total"`
 }
 
+// OpenWindow defines model for OpenWindow.
+type OpenWindow struct {
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+	Until time.Time          `json:"until"`
+}
+
+// Otherwise defines model for Otherwise.
+type Otherwise struct {
+	Because string           `json:"because"`
+	URL     string           `json:"url"`
+	Verdict OtherwiseVerdict `json:"verdict"`
+}
+
+// OtherwiseVerdict defines model for Otherwise.Verdict.
+type OtherwiseVerdict string
+
 // Outlook defines model for Outlook.
 type Outlook struct {
 	// Flips The smallest single changes that would turn the verdict round, each tried out, the narrowest first
@@ -7874,6 +8145,23 @@ type OwnCategory struct {
 	UpdatedAt time.Time          `json:"updatedAt"`
 	UpdatedBy string             `json:"updatedBy"`
 	Version   int64              `json:"version"`
+}
+
+// OwnList defines model for OwnList.
+type OwnList struct {
+	Entries   []string           `json:"entries"`
+	Group     Ref                `json:"group"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
+	UpdatedAt time.Time          `json:"updatedAt"`
+	UpdatedBy string             `json:"updatedBy"`
+}
+
+// OwnListBody defines model for OwnListBody.
+type OwnListBody struct {
+	// Entries In the notation; no carve-outs
+	Entries []string `json:"entries"`
+	Name    string   `json:"name"`
 }
 
 // OwnPasswordInputBody defines model for OwnPasswordInputBody.
@@ -8364,6 +8652,25 @@ type PreviewPageInputBody struct {
 	// Language That a browser asks for, as de or de-CH,fr;q=0.8 (Accept-Language)
 	Language *string  `json:"language,omitempty"`
 	Page     PageBody `json:"page"`
+}
+
+// PreviewStintOutputBody defines model for PreviewStintOutputBody.
+type PreviewStintOutputBody struct {
+	// Above What stands above it for the group
+	Above []Above `json:"above"`
+
+	// Missing With only: what pages in the lists need besides
+	Missing []Missing `json:"missing"`
+
+	// Otherwise Sites of the lists for which that decides otherwise
+	Otherwise []Otherwise `json:"otherwise"`
+
+	// People For whom it would be
+	People int64 `json:"people"`
+
+	// Running That the group is on now, and that would end
+	Running *Stint    `json:"running,omitempty"`
+	Until   time.Time `json:"until"`
 }
 
 // ProviderSignInInputBody defines model for ProviderSignInInputBody.
@@ -9409,6 +9716,41 @@ type StartOutputBody struct {
 // StartOutputBodyOtherwise defines model for StartOutputBody.Otherwise.
 type StartOutputBodyOtherwise string
 
+// StartStintInputBody defines model for StartStintInputBody.
+type StartStintInputBody struct {
+	Group openapi_types.UUID `json:"group"`
+
+	// Instead End the one that the group is on
+	Instead *bool `json:"instead,omitempty"`
+
+	// Kind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+	Kind StartStintInputBodyKind `json:"kind"`
+
+	// Lists That are marked for stints
+	Lists *[]string `json:"lists,omitempty"`
+
+	// Minutes How long it lasts; in place of until and schedule
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// Own Lists of the group's leads
+	Own *[]string `json:"own,omitempty"`
+
+	// People For these people of the group alone; left out, for the whole group
+	People *[]string `json:"people,omitempty"`
+
+	// Reason In a few words: the lesson
+	Reason *string `json:"reason,omitempty"`
+
+	// Schedule It lasts until the window of this schedule ends that is open now; in place of until and minutes
+	Schedule *openapi_types.UUID `json:"schedule,omitempty"`
+
+	// Until When it ends, within 24 hours; in place of minutes and schedule
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// StartStintInputBodyKind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+type StartStintInputBodyKind string
+
 // Stay defines model for Stay.
 type Stay struct {
 	// Address The client's address at the sign-in
@@ -9430,6 +9772,21 @@ type Stay struct {
 type StaysOutputBody struct {
 	// Sessions The last seen first
 	Sessions []Stay `json:"sessions"`
+}
+
+// SteeringOutputBody defines model for SteeringOutputBody.
+type SteeringOutputBody struct {
+	// Groups By name
+	Groups []LedGroup `json:"groups"`
+
+	// Lists Marked for stints, by name
+	Lists []ChosenList `json:"lists"`
+
+	// Own Of the leads of these groups, by name
+	Own []OwnList `json:"own"`
+
+	// Schedules In force now
+	Schedules []OpenWindow `json:"schedules"`
 }
 
 // Step defines model for Step.
@@ -9480,6 +9837,61 @@ type StepRung string
 
 // StepThen defines model for Step.Then.
 type StepThen string
+
+// Stint defines model for Stint.
+type Stint struct {
+	// By Whose it is
+	By string `json:"by"`
+
+	// Done People for whom it is over
+	Done []Ref `json:"done"`
+
+	// EndedAt Before its time; left out where nobody ended it
+	EndedAt *time.Time         `json:"endedAt,omitempty"`
+	EndedBy *string            `json:"endedBy,omitempty"`
+	From    time.Time          `json:"from"`
+	Group   Ref                `json:"group"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Kind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+	Kind StintKind `json:"kind"`
+
+	// Lists Lists that are marked for stints
+	Lists *[]Ref `json:"lists,omitempty"`
+
+	// Own Lists of the group's leads
+	Own *[]Ref `json:"own,omitempty"`
+
+	// People For these people of the group alone; left out, for the whole group
+	People *[]Ref `json:"people,omitempty"`
+
+	// Reason In a few words: the lesson
+	Reason *string `json:"reason,omitempty"`
+
+	// Says What it does, in a few words
+	Says string `json:"says"`
+
+	// State Now
+	State StintState `json:"state"`
+
+	// Until The moment itself is outside; within 24 hours
+	Until time.Time `json:"until"`
+
+	// Yours The caller may end it, and take it over
+	Yours bool `json:"yours"`
+}
+
+// StintKind only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+type StintKind string
+
+// StintState Now
+type StintState string
+
+// StintsOutputBody defines model for StintsOutputBody.
+type StintsOutputBody struct {
+	// Stints The one begun last first
+	Stints []Stint `json:"stints"`
+}
 
 // Stop defines model for Stop.
 type Stop struct {
@@ -10966,6 +11378,12 @@ type PutSettingsParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetStintsParams defines parameters for GetStints.
+type GetStintsParams struct {
+	// Over Those of the last month that are over, too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
 // GetUnratedParams defines parameters for GetUnrated.
 type GetUnratedParams struct {
 	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
@@ -11153,6 +11571,12 @@ type AddGrantJSONRequestBody = NewGrantInputBody
 
 // KeepGrantJSONRequestBody defines body for KeepGrant for application/json ContentType.
 type KeepGrantJSONRequestBody = KeepGrantInputBody
+
+// AddOwnListJSONRequestBody defines body for AddOwnList for application/json ContentType.
+type AddOwnListJSONRequestBody = AddOwnListInputBody
+
+// PutOwnListJSONRequestBody defines body for PutOwnList for application/json ContentType.
+type PutOwnListJSONRequestBody = OwnListBody
 
 // AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
 type AddGroupJSONRequestBody = GroupInput
@@ -11357,6 +11781,15 @@ type SignInByProviderJSONRequestBody = ProviderSignInInputBody
 
 // PutSettingsJSONRequestBody defines body for PutSettings for application/json ContentType.
 type PutSettingsJSONRequestBody = SettingsInput
+
+// StartStintJSONRequestBody defines body for StartStint for application/json ContentType.
+type StartStintJSONRequestBody = StartStintInputBody
+
+// PreviewStintJSONRequestBody defines body for PreviewStint for application/json ContentType.
+type PreviewStintJSONRequestBody = NewStint
+
+// SetDoneJSONRequestBody defines body for SetDone for application/json ContentType.
+type SetDoneJSONRequestBody = DoneInputBody
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewTokenInputBody
@@ -12277,6 +12710,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
 	KeepGrant(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOwnListWithBody Make a list of a group's leads, for stints of the group
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+	AddOwnListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOwnList Make a list of a group's leads, for stints of the group
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+	AddOwnList(ctx context.Context, body AddOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveOwnList Remove a list of a group's leads
+	//
+	// Corresponds with DELETE /api/v1/group-lists/{id} (the `RemoveOwnList` operationId).
+	RemoveOwnList(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutOwnListWithBody Replace a list of a group's leads; a stint that names it changes at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+	PutOwnListWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutOwnList Replace a list of a group's leads; a stint that names it changes at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+	PutOwnList(ctx context.Context, id openapi_types.UUID, body PutOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroups Groups, by name
 	//
@@ -13683,6 +14149,68 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
 	GetSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSteering What a lead can choose: groups, lists, times
+	//
+	// Corresponds with GET /api/v1/steering (the `GetSteering` operationId).
+	GetSteering(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStints Groups that are on chosen lists now
+	//
+	// Corresponds with GET /api/v1/stints (the `GetStints` operationId).
+	GetStints(ctx context.Context, params *GetStintsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartStintWithBody Put a group on chosen lists for a while, at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+	StartStintWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartStint Put a group on chosen lists for a while, at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+	StartStint(ctx context.Context, body StartStintJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewStintWithBody What a stint would leave open, and what would be missing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+	PreviewStintWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewStint What a stint would leave open, and what would be missing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+	PreviewStint(ctx context.Context, body PreviewStintJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndStint End a stint now; it stays on record
+	//
+	// Corresponds with DELETE /api/v1/stints/{id} (the `EndStint` operationId).
+	EndStint(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDoneWithBody End a stint for one person, or put it in force for them again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+	SetDoneWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDone End a stint for one person, or put it in force for them again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+	SetDone(ctx context.Context, id openapi_types.UUID, body SetDoneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOverStint Take a stint over from another lead
+	//
+	// Corresponds with POST /api/v1/stints/{id}/taking (the `TakeOverStint` operationId).
+	TakeOverStint(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTokens Your programs' tokens
 	//
@@ -15941,6 +16469,89 @@ func (c *Client) KeepGrantWithBody(ctx context.Context, id openapi_types.UUID, c
 // Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
 func (c *Client) KeepGrant(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewKeepGrantRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOwnListWithBody Make a list of a group's leads, for stints of the group
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+func (c *Client) AddOwnListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOwnListRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOwnList Make a list of a group's leads, for stints of the group
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+func (c *Client) AddOwnList(ctx context.Context, body AddOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOwnListRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveOwnList Remove a list of a group's leads
+//
+// Corresponds with DELETE /api/v1/group-lists/{id} (the `RemoveOwnList` operationId).
+func (c *Client) RemoveOwnList(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveOwnListRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutOwnListWithBody Replace a list of a group's leads; a stint that names it changes at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+func (c *Client) PutOwnListWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutOwnListRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutOwnList Replace a list of a group's leads; a stint that names it changes at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+func (c *Client) PutOwnList(ctx context.Context, id openapi_types.UUID, body PutOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutOwnListRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -19607,6 +20218,168 @@ func (c *Client) PutSettings(ctx context.Context, id openapi_types.UUID, params 
 // Corresponds with GET /api/v1/sources (the `GetSources` operationId).
 func (c *Client) GetSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSourcesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSteering What a lead can choose: groups, lists, times
+//
+// Corresponds with GET /api/v1/steering (the `GetSteering` operationId).
+func (c *Client) GetSteering(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSteeringRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStints Groups that are on chosen lists now
+//
+// Corresponds with GET /api/v1/stints (the `GetStints` operationId).
+func (c *Client) GetStints(ctx context.Context, params *GetStintsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStintsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartStintWithBody Put a group on chosen lists for a while, at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+func (c *Client) StartStintWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartStintRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartStint Put a group on chosen lists for a while, at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+func (c *Client) StartStint(ctx context.Context, body StartStintJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartStintRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewStintWithBody What a stint would leave open, and what would be missing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+func (c *Client) PreviewStintWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewStintRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewStint What a stint would leave open, and what would be missing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+func (c *Client) PreviewStint(ctx context.Context, body PreviewStintJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewStintRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndStint End a stint now; it stays on record
+//
+// Corresponds with DELETE /api/v1/stints/{id} (the `EndStint` operationId).
+func (c *Client) EndStint(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndStintRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDoneWithBody End a stint for one person, or put it in force for them again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+func (c *Client) SetDoneWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDoneRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDone End a stint for one person, or put it in force for them again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+func (c *Client) SetDone(ctx context.Context, id openapi_types.UUID, body SetDoneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDoneRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOverStint Take a stint over from another lead
+//
+// Corresponds with POST /api/v1/stints/{id}/taking (the `TakeOverStint` operationId).
+func (c *Client) TakeOverStint(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverStintRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -24015,6 +24788,127 @@ func NewKeepGrantRequestWithBody(server string, id openapi_types.UUID, contentTy
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAddOwnListRequest calls the generic AddOwnList builder with application/json body
+func NewAddOwnListRequest(server string, body AddOwnListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddOwnListRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddOwnListRequestWithBody constructs an http.Request for the AddOwnList method, with any body, and a specified content type
+func NewAddOwnListRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/group-lists")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveOwnListRequest constructs an http.Request for the RemoveOwnList method
+func NewRemoveOwnListRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/group-lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutOwnListRequest calls the generic PutOwnList builder with application/json body
+func NewPutOwnListRequest(server string, id openapi_types.UUID, body PutOwnListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutOwnListRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPutOwnListRequestWithBody constructs an http.Request for the PutOwnList method, with any body, and a specified content type
+func NewPutOwnListRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/group-lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -31794,6 +32688,282 @@ func NewGetSourcesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetSteeringRequest constructs an http.Request for the GetSteering method
+func NewGetSteeringRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/steering")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStintsRequest constructs an http.Request for the GetStints method
+func NewGetStintsRequest(server string, params *GetStintsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartStintRequest calls the generic StartStint builder with application/json body
+func NewStartStintRequest(server string, body StartStintJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartStintRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartStintRequestWithBody constructs an http.Request for the StartStint method, with any body, and a specified content type
+func NewStartStintRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewStintRequest calls the generic PreviewStint builder with application/json body
+func NewPreviewStintRequest(server string, body PreviewStintJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewStintRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewStintRequestWithBody constructs an http.Request for the PreviewStint method, with any body, and a specified content type
+func NewPreviewStintRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndStintRequest constructs an http.Request for the EndStint method
+func NewEndStintRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDoneRequest calls the generic SetDone builder with application/json body
+func NewSetDoneRequest(server string, id openapi_types.UUID, body SetDoneJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDoneRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetDoneRequestWithBody constructs an http.Request for the SetDone method, with any body, and a specified content type
+func NewSetDoneRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints/%s/done", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeOverStintRequest constructs an http.Request for the TakeOverStint method
+func NewTakeOverStintRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stints/%s/taking", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetTokensRequest constructs an http.Request for the GetTokens method
 func NewGetTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -33411,6 +34581,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
 	KeepGrantWithResponse(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepGrantResponse, error)
 
+	// AddOwnListWithBodyWithResponse Make a list of a group's leads, for stints of the group
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+	AddOwnListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOwnListResponse, error)
+
+	// AddOwnListWithResponse Make a list of a group's leads, for stints of the group
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+	AddOwnListWithResponse(ctx context.Context, body AddOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOwnListResponse, error)
+
+	// RemoveOwnListWithResponse Remove a list of a group's leads
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/group-lists/{id} (the `RemoveOwnList` operationId).
+	RemoveOwnListWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveOwnListResponse, error)
+
+	// PutOwnListWithBodyWithResponse Replace a list of a group's leads; a stint that names it changes at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+	PutOwnListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutOwnListResponse, error)
+
+	// PutOwnListWithResponse Replace a list of a group's leads; a stint that names it changes at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+	PutOwnListWithResponse(ctx context.Context, id openapi_types.UUID, body PutOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*PutOwnListResponse, error)
+
 	// GetGroupsWithResponse Groups, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -34992,6 +36197,76 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
 	GetSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSourcesResponse, error)
+
+	// GetSteeringWithResponse What a lead can choose: groups, lists, times
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/steering (the `GetSteering` operationId).
+	GetSteeringWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSteeringResponse, error)
+
+	// GetStintsWithResponse Groups that are on chosen lists now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/stints (the `GetStints` operationId).
+	GetStintsWithResponse(ctx context.Context, params *GetStintsParams, reqEditors ...RequestEditorFn) (*GetStintsResponse, error)
+
+	// StartStintWithBodyWithResponse Put a group on chosen lists for a while, at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+	StartStintWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartStintResponse, error)
+
+	// StartStintWithResponse Put a group on chosen lists for a while, at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+	StartStintWithResponse(ctx context.Context, body StartStintJSONRequestBody, reqEditors ...RequestEditorFn) (*StartStintResponse, error)
+
+	// PreviewStintWithBodyWithResponse What a stint would leave open, and what would be missing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+	PreviewStintWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewStintResponse, error)
+
+	// PreviewStintWithResponse What a stint would leave open, and what would be missing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+	PreviewStintWithResponse(ctx context.Context, body PreviewStintJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewStintResponse, error)
+
+	// EndStintWithResponse End a stint now; it stays on record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/stints/{id} (the `EndStint` operationId).
+	EndStintWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndStintResponse, error)
+
+	// SetDoneWithBodyWithResponse End a stint for one person, or put it in force for them again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+	SetDoneWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDoneResponse, error)
+
+	// SetDoneWithResponse End a stint for one person, or put it in force for them again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+	SetDoneWithResponse(ctx context.Context, id openapi_types.UUID, body SetDoneJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDoneResponse, error)
+
+	// TakeOverStintWithResponse Take a stint over from another lead
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stints/{id}/taking (the `TakeOverStint` operationId).
+	TakeOverStintWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*TakeOverStintResponse, error)
 
 	// GetTokensWithResponse Your programs' tokens
 	//
@@ -41455,6 +42730,227 @@ func (r KeepGrantResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r KeepGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddOwnListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *OwnList
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddOwnListResponse) GetJSON201() *OwnList {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddOwnListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AddOwnListResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddOwnListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddOwnListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddOwnListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddOwnListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddOwnListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddOwnListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveOwnListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveOwnListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveOwnListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveOwnListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveOwnListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveOwnListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutOwnListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OwnList
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutOwnListResponse) GetJSON200() *OwnList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutOwnListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutOwnListResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutOwnListResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutOwnListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutOwnListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutOwnListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutOwnListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutOwnListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutOwnListResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -52433,6 +53929,489 @@ func (r GetSourcesResponse) ContentType() string {
 	return ""
 }
 
+type GetSteeringResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SteeringOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSteeringResponse) GetJSON200() *SteeringOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSteeringResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSteeringResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSteeringResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSteeringResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSteeringResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSteeringResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStintsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StintsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStintsResponse) GetJSON200() *StintsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetStintsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetStintsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetStintsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStintsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStintsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStintsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStintsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartStintResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Stint
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartStintResponse) GetJSON201() *Stint {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r StartStintResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r StartStintResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r StartStintResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r StartStintResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r StartStintResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r StartStintResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartStintResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartStintResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartStintResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewStintResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PreviewStintOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewStintResponse) GetJSON200() *PreviewStintOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PreviewStintResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PreviewStintResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PreviewStintResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PreviewStintResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewStintResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewStintResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewStintResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewStintResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndStintResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndStintResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r EndStintResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndStintResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndStintResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndStintResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndStintResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndStintResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndStintResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndStintResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDoneResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Stint
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDoneResponse) GetJSON200() *Stint {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SetDoneResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r SetDoneResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SetDoneResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SetDoneResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SetDoneResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDoneResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDoneResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDoneResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDoneResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeOverStintResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Stint
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeOverStintResponse) GetJSON200() *Stint {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TakeOverStintResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r TakeOverStintResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r TakeOverStintResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TakeOverStintResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TakeOverStintResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeOverStintResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeOverStintResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeOverStintResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeOverStintResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -54890,6 +56869,71 @@ func (c *ClientWithResponses) KeepGrantWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParseKeepGrantResponse(rsp)
+}
+
+// AddOwnListWithBodyWithResponse Make a list of a group's leads, for stints of the group
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+func (c *ClientWithResponses) AddOwnListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOwnListResponse, error) {
+	rsp, err := c.AddOwnListWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOwnListResponse(rsp)
+}
+
+// AddOwnListWithResponse Make a list of a group's leads, for stints of the group
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/group-lists (the `AddOwnList` operationId).
+func (c *ClientWithResponses) AddOwnListWithResponse(ctx context.Context, body AddOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOwnListResponse, error) {
+	rsp, err := c.AddOwnList(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOwnListResponse(rsp)
+}
+
+// RemoveOwnListWithResponse Remove a list of a group's leads
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/group-lists/{id} (the `RemoveOwnList` operationId).
+func (c *ClientWithResponses) RemoveOwnListWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveOwnListResponse, error) {
+	rsp, err := c.RemoveOwnList(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveOwnListResponse(rsp)
+}
+
+// PutOwnListWithBodyWithResponse Replace a list of a group's leads; a stint that names it changes at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+func (c *ClientWithResponses) PutOwnListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutOwnListResponse, error) {
+	rsp, err := c.PutOwnListWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutOwnListResponse(rsp)
+}
+
+// PutOwnListWithResponse Replace a list of a group's leads; a stint that names it changes at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/group-lists/{id} (the `PutOwnList` operationId).
+func (c *ClientWithResponses) PutOwnListWithResponse(ctx context.Context, id openapi_types.UUID, body PutOwnListJSONRequestBody, reqEditors ...RequestEditorFn) (*PutOwnListResponse, error) {
+	rsp, err := c.PutOwnList(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutOwnListResponse(rsp)
 }
 
 // GetGroupsWithResponse Groups, by name
@@ -57828,6 +59872,136 @@ func (c *ClientWithResponses) GetSourcesWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetSourcesResponse(rsp)
+}
+
+// GetSteeringWithResponse What a lead can choose: groups, lists, times
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/steering (the `GetSteering` operationId).
+func (c *ClientWithResponses) GetSteeringWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSteeringResponse, error) {
+	rsp, err := c.GetSteering(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSteeringResponse(rsp)
+}
+
+// GetStintsWithResponse Groups that are on chosen lists now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/stints (the `GetStints` operationId).
+func (c *ClientWithResponses) GetStintsWithResponse(ctx context.Context, params *GetStintsParams, reqEditors ...RequestEditorFn) (*GetStintsResponse, error) {
+	rsp, err := c.GetStints(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStintsResponse(rsp)
+}
+
+// StartStintWithBodyWithResponse Put a group on chosen lists for a while, at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+func (c *ClientWithResponses) StartStintWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartStintResponse, error) {
+	rsp, err := c.StartStintWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartStintResponse(rsp)
+}
+
+// StartStintWithResponse Put a group on chosen lists for a while, at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stints (the `StartStint` operationId).
+func (c *ClientWithResponses) StartStintWithResponse(ctx context.Context, body StartStintJSONRequestBody, reqEditors ...RequestEditorFn) (*StartStintResponse, error) {
+	rsp, err := c.StartStint(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartStintResponse(rsp)
+}
+
+// PreviewStintWithBodyWithResponse What a stint would leave open, and what would be missing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+func (c *ClientWithResponses) PreviewStintWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewStintResponse, error) {
+	rsp, err := c.PreviewStintWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewStintResponse(rsp)
+}
+
+// PreviewStintWithResponse What a stint would leave open, and what would be missing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stints/preview (the `PreviewStint` operationId).
+func (c *ClientWithResponses) PreviewStintWithResponse(ctx context.Context, body PreviewStintJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewStintResponse, error) {
+	rsp, err := c.PreviewStint(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewStintResponse(rsp)
+}
+
+// EndStintWithResponse End a stint now; it stays on record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/stints/{id} (the `EndStint` operationId).
+func (c *ClientWithResponses) EndStintWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndStintResponse, error) {
+	rsp, err := c.EndStint(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndStintResponse(rsp)
+}
+
+// SetDoneWithBodyWithResponse End a stint for one person, or put it in force for them again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+func (c *ClientWithResponses) SetDoneWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDoneResponse, error) {
+	rsp, err := c.SetDoneWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDoneResponse(rsp)
+}
+
+// SetDoneWithResponse End a stint for one person, or put it in force for them again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/stints/{id}/done (the `SetDone` operationId).
+func (c *ClientWithResponses) SetDoneWithResponse(ctx context.Context, id openapi_types.UUID, body SetDoneJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDoneResponse, error) {
+	rsp, err := c.SetDone(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDoneResponse(rsp)
+}
+
+// TakeOverStintWithResponse Take a stint over from another lead
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stints/{id}/taking (the `TakeOverStint` operationId).
+func (c *ClientWithResponses) TakeOverStintWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*TakeOverStintResponse, error) {
+	rsp, err := c.TakeOverStint(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverStintResponse(rsp)
 }
 
 // GetTokensWithResponse Your programs' tokens
@@ -63172,6 +65346,185 @@ func ParseKeepGrantResponse(rsp *http.Response) (*KeepGrantResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddOwnListResponse parses an HTTP response from a AddOwnListWithResponse call
+func ParseAddOwnListResponse(rsp *http.Response) (*AddOwnListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddOwnListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest OwnList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveOwnListResponse parses an HTTP response from a RemoveOwnListWithResponse call
+func ParseRemoveOwnListResponse(rsp *http.Response) (*RemoveOwnListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveOwnListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutOwnListResponse parses an HTTP response from a PutOwnListWithResponse call
+func ParsePutOwnListResponse(rsp *http.Response) (*PutOwnListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutOwnListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OwnList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
 		var dest ErrorModel
@@ -72112,6 +74465,387 @@ func ParseGetSourcesResponse(rsp *http.Response) (*GetSourcesResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSteeringResponse parses an HTTP response from a GetSteeringWithResponse call
+func ParseGetSteeringResponse(rsp *http.Response) (*GetSteeringResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSteeringResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SteeringOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStintsResponse parses an HTTP response from a GetStintsWithResponse call
+func ParseGetStintsResponse(rsp *http.Response) (*GetStintsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStintsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StintsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartStintResponse parses an HTTP response from a StartStintWithResponse call
+func ParseStartStintResponse(rsp *http.Response) (*StartStintResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartStintResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Stint
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewStintResponse parses an HTTP response from a PreviewStintWithResponse call
+func ParsePreviewStintResponse(rsp *http.Response) (*PreviewStintResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewStintResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PreviewStintOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndStintResponse parses an HTTP response from a EndStintWithResponse call
+func ParseEndStintResponse(rsp *http.Response) (*EndStintResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndStintResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDoneResponse parses an HTTP response from a SetDoneWithResponse call
+func ParseSetDoneResponse(rsp *http.Response) (*SetDoneResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDoneResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Stint
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeOverStintResponse parses an HTTP response from a TakeOverStintWithResponse call
+func ParseTakeOverStintResponse(rsp *http.Response) (*TakeOverStintResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeOverStintResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Stint
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

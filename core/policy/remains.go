@@ -24,7 +24,7 @@ func (s *Snapshot) Remains(w *Work, r *Request, at time.Time) []URL {
 	var urls []URL
 	add := func(entries []pattern.Entry) {
 		for _, e := range entries {
-			if u, ok := front(e); ok && !slices.ContainsFunc(urls, func(has URL) bool { return has.String() == u.String() }) {
+			if u, ok := Front(e); ok && !slices.ContainsFunc(urls, func(has URL) bool { return has.String() == u.String() }) {
 				urls = append(urls, u)
 			}
 		}
@@ -79,8 +79,8 @@ func (s *Snapshot) onlyOpen(w *Work, d Decision, at time.Time) (lists directory.
 	return set, true
 }
 
-// front returns the URL of a site or page that an entry is for; false where it is for more than one, or not in force any more.
-func front(e pattern.Entry) (URL, bool) {
+// Front returns the URL of a site or page that an entry is for; false where it is for more than one, or not in force any more.
+func Front(e pattern.Entry) (URL, bool) {
 	p := e.Pattern
 	scheme, port := p.SchemeAndPort()
 	if e.CarveOut || e.Off || p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.EveryEnding() || p.Name() == "" || strings.Contains(p.String(), "*") || len(p.Params()) > 0 || port != 0 {

@@ -33,6 +33,7 @@ const (
 	Fill         Act = "say what fills a list"
 	Publish      Act = "publish"
 	Grant        Act = "make grants"
+	Steer        Act = "steer groups" // by stints
 	Answer       Act = "answer requests"
 	Codes        Act = "make unlock codes"
 	Remark       Act = "say something of the draft"
@@ -56,7 +57,7 @@ const (
 func Acts() []Act {
 	return []Act{
 		Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Accept, EditPacks, Watch, Record, Publish, Practices,
-		Grant, Answer, Codes, Presences, TrustKeys, Authorities, Enrol, Accounts, SendOn, Erase, Obey, Expire,
+		Grant, Steer, Answer, Codes, Presences, TrustKeys, Authorities, Enrol, Accounts, SendOn, Erase, Obey, Expire,
 	}
 }
 

@@ -55,6 +55,7 @@ add to the journal                   | ---     ---   ---        ---      ---    
 publish                              | ---     ---   ---        ---      y--        ---     yyy
 say how changes go live              | ---     ---   ---        ---      ---        ---     yyy
 make grants                          | ---     ---   y--        ---      ---        ---     yyy
+steer groups                         | ---     y--   ---        ---      ---        ---     yyy
 answer requests                      | ---     y--   y--        ---      ---        ---     yyy
 make unlock codes                    | ---     ---   y--        ---      ---        ---     yyy
 say who is at which address          | ---     ---   y--        ---      ---        ---     yyy

@@ -80,12 +80,12 @@ var reads = many(always, Read, ReadPeople, Try, OwnAccount, Remark)
 
 // rights are the acts of each role.
 var rights = map[Role]map[Act]scope{
-	Owner: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Answer, Codes, Presences, Accept, Record,
+	Owner: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Steer, Answer, Codes, Presences, Accept, Record,
 		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 	Editor:    with(reads, many(always, ReadJournal, ReadUse), many(inLists, Edit, Fill), many(wholly, Accept, EditPacks, Watch, Record)),
 	Publisher: with(reads, many(always, ReadJournal, ReadUse), many(inLists, Publish)),
 	HelpDesk:  with(reads, many(always, ReadUse), many(inGroups, ReadJournal, SeeNames, ReadRequests, Grant, Answer, Codes, Presences)),
-	Lead:      with(many(always, OwnAccount), many(inGroups, ReadPeople, Try, ReadJournal, SeeNames, ReadRequests, Answer)),
+	Lead:      with(many(always, OwnAccount), many(inGroups, ReadPeople, Try, ReadJournal, SeeNames, ReadRequests, Steer, Answer)),
 	Auditor:   with(reads, many(always, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee)),
 	Reader:    reads,
 
@@ -94,7 +94,7 @@ var rights = map[Role]map[Act]scope{
 	timetable:  many(andWithin, Publish, Record, Watch, SendOn, Expire),
 	recorder:   many(always, Record, Obey, Presences),
 	signOn:     many(always, Accounts),
-	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Answer, Codes, Presences, Accept, Record,
+	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Steer, Answer, Codes, Presences, Accept, Record,
 		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 }
 

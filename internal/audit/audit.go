@@ -60,6 +60,14 @@ const (
 	GrantEnded What = "grant ended"
 	GrantKept  What = "grant kept"
 
+	StintBegun     What = "stint begun"
+	StintEnded     What = "stint ended"
+	StintTakenOver What = "stint taken over"
+	StintDone      What = "stint over" // for one person
+	StintAgain     What = "stint again"
+	OwnListPut     What = "group's list put"
+	OwnListRemoved What = "group's list removed"
+
 	RequestAnswered What = "request answered"
 
 	CodeMade     What = "code made"

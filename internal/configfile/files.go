@@ -54,6 +54,7 @@ type List struct {
 	Description string `json:"description,omitempty"`
 	Colour      string `json:"colour,omitempty" enum:"reed,heather,rust,slate,gorse,sky,plum,sand"`
 	Owner       string `json:"owner,omitempty"`
+	ForStints   bool   `json:"forStints,omitempty"`
 	Entries     string `json:"entries" doc:"The path of the file with its entries, one a line in the notation"`
 }
 
@@ -128,7 +129,8 @@ func Write(s Source) (map[string]string, error) {
 					return nil, err
 				}
 				files[path] = text
-				body["entries"] = path
+				body["entries"], body["forStints"] = path, body["for_stints"]
+				delete(body, "for_stints")
 			}
 			if k.kind != revision.KindSettings && k.kind != revision.KindCorrection {
 				body["name"] = o.Name

@@ -278,6 +278,7 @@ func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *
 			return nil, nil, err
 		}
 		body["colour"], body["owner"] = colour, owner
+		body["for_stints"], _ = value["forStints"].(bool)
 		o.ID = r.id(kind, o.Name)
 		if err := r.entries(o.ID, text(value, "entries")); err != nil {
 			return nil, nil, err

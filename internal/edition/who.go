@@ -197,3 +197,12 @@ func (s *State) GroupsOf(person, group uuid.UUID, at netip.Addr) (ids []uuid.UUI
 	}
 	return ids
 }
+
+// GroupAsker returns an unnamed member of a group.
+func (s *State) GroupAsker(id uuid.UUID) Asker {
+	ref, _ := s.called("", revision.KindGroup, id.String()) // by its id, which is one group's or nobody's
+	if ref == nil {
+		ref = &match.Ref{ID: id.String()}
+	}
+	return Asker{Group: ref}
+}

@@ -20,6 +20,7 @@ type List struct {
 	Description string    `json:"description"`
 	Colour      string    `json:"colour" enum:",reed,heather,rust,slate,gorse,sky,plum,sand" doc:"A name of an ink; empty for none"`
 	Owner       string    `json:"owner" doc:"Who answers for the list, in their own words; may be empty"`
+	ForStints   bool      `json:"forStints,omitempty" doc:"Leads may put their groups on it"`
 	EntryCount  int64     `json:"entryCount" doc:"Notes not counted"`
 	NoteCount   int64     `json:"noteCount" doc:"Lines that are a note alone"`
 	Version     int64     `json:"version" doc:"Rises with every edit; the ETag holds it"`
@@ -55,6 +56,7 @@ type newListInput struct {
 		Description string `json:"description,omitempty" maxLength:"2000"`
 		Colour      string `json:"colour,omitempty" enum:",reed,heather,rust,slate,gorse,sky,plum,sand"`
 		Owner       string `json:"owner,omitempty" maxLength:"80"`
+		ForStints   bool   `json:"forStints,omitempty" doc:"Leads may put their groups on it"`
 	}
 }
 
@@ -66,6 +68,7 @@ type editListInput struct {
 		Description *string `json:"description,omitempty" maxLength:"2000"`
 		Colour      *string `json:"colour,omitempty" enum:",reed,heather,rust,slate,gorse,sky,plum,sand" doc:"Empty takes it away"`
 		Owner       *string `json:"owner,omitempty" maxLength:"80" doc:"Empty takes it away"`
+		ForStints   *bool   `json:"forStints,omitempty" doc:"Leads may put their groups on it"`
 	}
 }
 
@@ -97,7 +100,7 @@ func (s *server) registerLists(api huma.API) {
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newListInput) (*listOutput, error) {
 		edit, err := revision.ListEdit{
-			Name: &in.Body.Name, Description: &in.Body.Description, Colour: &in.Body.Colour, Owner: &in.Body.Owner,
+			Name: &in.Body.Name, Description: &in.Body.Description, Colour: &in.Body.Colour, Owner: &in.Body.Owner, ForStints: &in.Body.ForStints,
 		}.Checked()
 		if err != nil {
 			return nil, s.problem(ctx, err)

@@ -22,6 +22,7 @@ import (
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
 	"widelark/internal/signon"
+	"widelark/internal/standing"
 	"widelark/packfile"
 )
 
@@ -32,6 +33,7 @@ const (
 	problemExpectations = "/problems/expectations-fail"
 	problemAlone        = "/problems/edited-alone"
 	problemSignIn       = "/problems/name-or-password"
+	problemRunning      = "/problems/stint-runs"
 	problemCode         = "/problems/code-wanted"
 	problemPasskey      = "/problems/passkey-wanted"
 )
@@ -62,6 +64,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var refused *catalogue.RefusedError
 	var late *impatientError
 	var alone *revision.AloneError
+	var running *standing.RunningError
 	var turnedAway *signon.RefusedError
 	var away *signon.UnreachableError
 	switch {
@@ -108,6 +111,10 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict("Nobody else is an owner: make somebody else one first.")
 	case errors.Is(err, account.ErrRefused):
 		return typed(problemSignIn, huma.Error401Unauthorized("Name and password do not belong together."))
+	case errors.As(err, &running):
+		return typed(problemRunning, huma.Error409Conflict(fmt.Sprintf("The group is on a stint of %s until %s already. Take that over, or begin this one in its place.", running.By, running.Until.In(s.Zone).Format("15:04"))))
+	case errors.Is(err, standing.ErrOwnInUse):
+		return huma.Error409Conflict("A stint that runs names the list: end that first.")
 	case errors.Is(err, account.ErrCodeWanted):
 		return typed(problemCode, huma.Error401Unauthorized("The password is right. Now type the code that your app shows."))
 	case errors.Is(err, account.ErrWrongCode):

@@ -209,6 +209,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)
+	s.registerStints(api)
 	s.registerCodes(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)

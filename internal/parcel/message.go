@@ -79,6 +79,7 @@ type fact struct {
 	Grant    *standing.Grant    `json:"grant,omitempty"`
 	Presence *standing.Presence `json:"presence,omitempty"`
 	Passage  *standing.Passage  `json:"passage,omitempty"`
+	Stint    *standing.Stint    `json:"stint,omitempty"`
 	Used     *standing.Used     `json:"used,omitempty"`
 }
 
@@ -104,6 +105,11 @@ func FactsOf(items *standing.Items) (Facts, error) {
 	}
 	for i := range items.Passages {
 		if err := add("passage "+items.Passages[i].ID.String(), fact{Passage: &items.Passages[i]}); err != nil {
+			return nil, err
+		}
+	}
+	for i := range items.Stints {
+		if err := add("stint "+items.Stints[i].ID.String(), fact{Stint: &items.Stints[i]}); err != nil {
 			return nil, err
 		}
 	}
@@ -137,6 +143,8 @@ func (f Facts) Items() (*standing.Items, error) {
 			items.Presences = append(items.Presences, *one.Presence)
 		case one.Passage != nil:
 			items.Passages = append(items.Passages, *one.Passage)
+		case one.Stint != nil:
+			items.Stints = append(items.Stints, *one.Stint)
 		case one.Used != nil:
 			items.Used = append(items.Used, *one.Used)
 		}

@@ -14,10 +14,10 @@ import (
 
 // AccountOf implements [account.ProviderStore].
 func (s *Store) AccountOf(ctx context.Context, who account.Identity, by access.Actor) (found account.Account, err error) {
-	if err := account.CheckName(who.Name); err != nil {
-		return found, err
-	}
 	err = s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
+		if err := account.CheckName(who.Name); err != nil {
+			return err
+		}
 		rows, err := tx.Query(ctx, `select `+accountColumns+` from accounts where issuer = $1 and subject = $2 for update`, who.Issuer, who.Subject)
 		before, err := one(rows, err, scanAccount)
 		made := errors.Is(err, revision.ErrNotFound)

@@ -12,7 +12,7 @@ import (
 )
 
 // listColumns are the fields of revision.List, in a query whose list is l.
-const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
+const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.for_stints, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
 	l.updated_by, array(select o.name from object_refs r join objects o on o.id = r.object and o.gone is null
 			where r.target = l.id
 		union select 'category ' || o.name from own_categories o where o.lists @> array[l.id]
@@ -52,9 +52,9 @@ func list(ctx context.Context, q querier, id uuid.UUID) (revision.List, error) {
 func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by access.Actor) (added revision.List, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
-		err := tx.QueryRow(ctx, `insert into lists (name, description, colour, owner, version, updated_by)
-			values ($1, coalesce($2, ''), coalesce($3, ''), coalesce($4, ''), $5, $6) returning id`,
-			made.Name, made.Description, made.Colour, made.Owner, version, by.Name()).Scan(&id)
+		err := tx.QueryRow(ctx, `insert into lists (name, description, colour, owner, for_stints, version, updated_by)
+			values ($1, coalesce($2, ''), coalesce($3, ''), coalesce($4, ''), coalesce($5, false), $6, $7) returning id`,
+			made.Name, made.Description, made.Colour, made.Owner, made.ForStints, version, by.Name()).Scan(&id)
 		if err != nil {
 			return err
 		}
@@ -78,8 +78,8 @@ func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEd
 			return err
 		}
 		_, err = tx.Exec(ctx, `update lists set name = coalesce($2, name), description = coalesce($3, description),
-			colour = coalesce($4, colour), owner = coalesce($5, owner), version = $6, updated_at = now(), updated_by = $7
-			where id = $1`, id, edit.Name, edit.Description, edit.Colour, edit.Owner, version, by.Name())
+			colour = coalesce($4, colour), owner = coalesce($5, owner), for_stints = coalesce($6, for_stints), version = $7, updated_at = now(), updated_by = $8
+			where id = $1`, id, edit.Name, edit.Description, edit.Colour, edit.Owner, edit.ForStints, version, by.Name())
 		if err != nil {
 			return err
 		}

@@ -424,7 +424,7 @@ func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, v
 			}
 			continue
 		}
-		more := `jsonb_build_object('created_at', now())`
+		more := `jsonb_build_object('created_at', now(), 'for_stints', false)` // states of before there were stints do not say it
 		if o.Kind == revision.KindCorrection {
 			more = `jsonb_build_object('at', now(), 'by', $3::text, 'id', nextval(pg_get_serial_sequence('corrections', 'id')))`
 		}

@@ -58,6 +58,7 @@ type List struct {
 	Description string
 	Colour      string // one of Colours; "" for none
 	Owner       string // who answers for the list, in their own words: a person, a team
+	ForStints   bool   // leads may put their groups on it
 	EntryCount  int64  // notes not counted
 	NoteCount   int64  // lines that are a note alone
 	Version     int64  // rises with every edit of the list or its entries
@@ -73,6 +74,7 @@ type ListEdit struct {
 	Description *string
 	Colour      *string
 	Owner       *string
+	ForStints   *bool
 }
 
 // Colours are those that a list may carry. They are names of inks, not values: the console has one for light and one for dark.

@@ -127,6 +127,7 @@ type Store interface {
 	Passages(ctx context.Context, endAfter time.Time) ([]Passage, error)
 
 	Minutes
+	Stints
 
 	FactsVersion(ctx context.Context) (Version, error)
 }
@@ -142,6 +143,7 @@ type Items struct {
 	Grants    []Grant    // the one made last first
 	Presences []Presence // the one made last first
 	Passages  []Passage
+	Stints    []Stint // the one begun last first
 	Used      []Used
 }
 
@@ -156,6 +158,9 @@ func (i *Items) Facts() *policy.Facts {
 	}
 	for n := range i.Passages {
 		i.Passages[n].put(facts)
+	}
+	for n := range i.Stints {
+		facts.Stints = append(facts.Stints, i.Stints[n].fact())
 	}
 	facts.Used = i.used()
 	return facts
@@ -230,6 +235,9 @@ func (s *Source) read(ctx context.Context) (*Items, error) {
 	if items.Presences, err = s.store.Presences(ctx, since); err != nil {
 		return nil, err
 	}
-	items.Passages, err = s.store.Passages(ctx, since)
+	if items.Passages, err = s.store.Passages(ctx, since); err != nil {
+		return nil, err
+	}
+	items.Stints, err = s.store.Stints(ctx, since)
 	return items, err
 }

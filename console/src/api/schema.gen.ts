@@ -1120,6 +1120,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/group-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a list of a group's leads, for stints of the group */
+        post: operations["addOwnList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/group-lists/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace a list of a group's leads; a stint that names it changes at once */
+        put: operations["putOwnList"];
+        post?: never;
+        /** Remove a list of a group's leads */
+        delete: operations["removeOwnList"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -2958,6 +2993,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/steering": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a lead can choose: groups, lists, times */
+        get: operations["getSteering"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups that are on chosen lists now */
+        get: operations["getStints"];
+        put?: never;
+        /** Put a group on chosen lists for a while, at once */
+        post: operations["startStint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stints/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a stint would leave open, and what would be missing */
+        post: operations["previewStint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stints/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a stint now; it stays on record */
+        delete: operations["endStint"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stints/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** End a stint for one person, or put it in force for them again */
+        put: operations["setDone"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stints/{id}/taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a stint over from another lead */
+        post: operations["takeOverStint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -3150,6 +3288,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Above: {
+            /** @enum {string} */
+            kind: "baseline" | "exception";
+            /** @description Of the rule or exception */
+            name: string;
+            /** @enum {string} */
+            then: "allow" | "block";
+            /**
+             * Format: date-time
+             * @description Of an exception; left out where it has no end
+             */
+            until?: string;
+        };
         AcceptInputBody: {
             key: string;
             /** @description Why it is as it should be */
@@ -3239,6 +3390,13 @@ export interface components {
              * @enum {string}
              */
             reading: "exact" | "mending";
+        };
+        AddOwnListInputBody: {
+            /** @description In the notation; no carve-outs */
+            entries: string[];
+            /** Format: uuid */
+            group: string;
+            name: string;
         };
         AddPasskeyInputBody: {
             /** @description The browser's, as JSON */
@@ -3695,6 +3853,14 @@ export interface components {
             /** @description The line of the file */
             text: string;
         };
+        ChosenList: {
+            description?: string;
+            /** Format: int64 */
+            entries: number;
+            /** Format: uuid */
+            id: string;
+            name: string;
+        };
         Circumstances: {
             /** @description The kinds of files that the site answers with; left out, there is no answer yet */
             answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
@@ -4106,6 +4272,12 @@ export interface components {
              */
             version?: number;
         };
+        DoneInputBody: {
+            /** @description The stint is over for them; false: it holds again */
+            done: boolean;
+            /** Format: uuid */
+            person: string;
+        };
         DraftOutputBody: {
             /**
              * Format: int64
@@ -4169,6 +4341,8 @@ export interface components {
              */
             colour?: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             description?: string;
+            /** @description Leads may put their groups on it */
+            forStints?: boolean;
             name?: string;
             /** @description Empty takes it away */
             owner?: string;
@@ -5594,6 +5768,18 @@ export interface components {
              */
             minutes?: number;
         };
+        LedGroup: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Who belong to it in what is live
+             */
+            people: number;
+            /** @description That it is on; left out for none */
+            stint?: components["schemas"]["Stint"];
+        };
         List: {
             /**
              * @description A name of an ink; empty for none
@@ -5608,6 +5794,8 @@ export interface components {
              * @description Notes not counted
              */
             entryCount: number;
+            /** @description Leads may put their groups on it */
+            forStints?: boolean;
             /** Format: uuid */
             id: string;
             name: string;
@@ -5796,6 +5984,25 @@ export interface components {
             input: string;
             problem?: string;
         };
+        Missing: {
+            /** @description That lets it in, in the notation */
+            entry: string;
+            host: string;
+            /**
+             * Format: int64
+             * @description Of so many
+             */
+            of: number;
+            /** @description The host of the pages */
+            page: string;
+            /** @description By its name, people sign in there */
+            signOn: boolean;
+            /**
+             * Format: int64
+             * @description In how many visits of the page, in the last week
+             */
+            times: number;
+        };
         MovePeopleInputBody: {
             /** @description Groups that they come into */
             into?: string[];
@@ -5931,6 +6138,8 @@ export interface components {
             /** @enum {string} */
             colour?: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             description?: string;
+            /** @description Leads may put their groups on it */
+            forStints?: boolean;
             name: string;
             owner?: string;
         };
@@ -5974,6 +6183,38 @@ export interface components {
             terms: components["schemas"]["Term"][];
             /** Format: int64 */
             threshold: number;
+        };
+        NewStint: {
+            /** Format: uuid */
+            group: string;
+            /**
+             * @description only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+             * @enum {string}
+             */
+            kind: "only" | "but" | "nothing";
+            /** @description That are marked for stints */
+            lists?: string[];
+            /**
+             * Format: int64
+             * @description How long it lasts; in place of until and schedule
+             */
+            minutes?: number;
+            /** @description Lists of the group's leads */
+            own?: string[];
+            /** @description For these people of the group alone; left out, for the whole group */
+            people?: string[];
+            /** @description In a few words: the lesson */
+            reason?: string;
+            /**
+             * Format: uuid
+             * @description It lasts until the window of this schedule ends that is open now; in place of until and minutes
+             */
+            schedule?: string;
+            /**
+             * Format: date-time
+             * @description When it ends, within 24 hours; in place of minutes and schedule
+             */
+            until?: string;
         };
         NewTokenInputBody: {
             /**
@@ -6114,6 +6355,19 @@ export interface components {
              */
             total: number;
         };
+        OpenWindow: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** Format: date-time */
+            until: string;
+        };
+        Otherwise: {
+            because: string;
+            url: string;
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
         Outlook: {
             /** @description The smallest single changes that would turn the verdict round, each tried out, the narrowest first */
             flips: components["schemas"]["Flip"][];
@@ -6136,6 +6390,21 @@ export interface components {
             updatedBy: string;
             /** Format: int64 */
             version: number;
+        };
+        OwnList: {
+            entries: string[];
+            group: components["schemas"]["Ref"];
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+        };
+        OwnListBody: {
+            /** @description In the notation; no carve-outs */
+            entries: string[];
+            name: string;
         };
         OwnPasswordInputBody: {
             /** @description The new one */
@@ -6573,6 +6842,23 @@ export interface components {
             /** @description That a browser asks for, as de or de-CH,fr;q=0.8 (Accept-Language) */
             language?: string;
             page: components["schemas"]["PageBody"];
+        };
+        PreviewStintOutputBody: {
+            /** @description What stands above it for the group */
+            above: components["schemas"]["Above"][];
+            /** @description With only: what pages in the lists need besides */
+            missing: components["schemas"]["Missing"][];
+            /** @description Sites of the lists for which that decides otherwise */
+            otherwise: components["schemas"]["Otherwise"][];
+            /**
+             * Format: int64
+             * @description For whom it would be
+             */
+            people: number;
+            /** @description That the group is on now, and that would end */
+            running?: components["schemas"]["Stint"];
+            /** Format: date-time */
+            until: string;
         };
         ProviderSignInInputBody: {
             /** @description From the provider */
@@ -7519,6 +7805,40 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             sentences: string[];
         };
+        StartStintInputBody: {
+            /** Format: uuid */
+            group: string;
+            /** @description End the one that the group is on */
+            instead?: boolean;
+            /**
+             * @description only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+             * @enum {string}
+             */
+            kind: "only" | "but" | "nothing";
+            /** @description That are marked for stints */
+            lists?: string[];
+            /**
+             * Format: int64
+             * @description How long it lasts; in place of until and schedule
+             */
+            minutes?: number;
+            /** @description Lists of the group's leads */
+            own?: string[];
+            /** @description For these people of the group alone; left out, for the whole group */
+            people?: string[];
+            /** @description In a few words: the lesson */
+            reason?: string;
+            /**
+             * Format: uuid
+             * @description It lasts until the window of this schedule ends that is open now; in place of until and minutes
+             */
+            schedule?: string;
+            /**
+             * Format: date-time
+             * @description When it ends, within 24 hours; in place of minutes and schedule
+             */
+            until?: string;
+        };
         Stay: {
             /** @description The client's address at the sign-in */
             address: string;
@@ -7539,6 +7859,16 @@ export interface components {
         StaysOutputBody: {
             /** @description The last seen first */
             sessions: components["schemas"]["Stay"][];
+        };
+        SteeringOutputBody: {
+            /** @description By name */
+            groups: components["schemas"]["LedGroup"][];
+            /** @description Marked for stints, by name */
+            lists: components["schemas"]["ChosenList"][];
+            /** @description Of the leads of these groups, by name */
+            own: components["schemas"]["OwnList"][];
+            /** @description In force now */
+            schedules: components["schemas"]["OpenWindow"][];
         };
         Step: {
             /** @description What made it match, in a clause */
@@ -7577,6 +7907,54 @@ export interface components {
             then?: "allow" | "watch" | "hold" | "block" | "note";
             /** @description The schedule that it asks, in words */
             when?: string;
+        };
+        Stint: {
+            /** @description Whose it is */
+            by: string;
+            /** @description People for whom it is over */
+            done: components["schemas"]["Ref"][];
+            /**
+             * Format: date-time
+             * @description Before its time; left out where nobody ended it
+             */
+            endedAt?: string;
+            endedBy?: string;
+            /** Format: date-time */
+            from: string;
+            group: components["schemas"]["Ref"];
+            /** Format: uuid */
+            id: string;
+            /**
+             * @description only: what is in the lists is allowed, all else blocked. but: what is in the lists is blocked, the rules decide all else. nothing: everything is blocked
+             * @enum {string}
+             */
+            kind: "only" | "but" | "nothing";
+            /** @description Lists that are marked for stints */
+            lists?: components["schemas"]["Ref"][];
+            /** @description Lists of the group's leads */
+            own?: components["schemas"]["Ref"][];
+            /** @description For these people of the group alone; left out, for the whole group */
+            people?: components["schemas"]["Ref"][];
+            /** @description In a few words: the lesson */
+            reason?: string;
+            /** @description What it does, in a few words */
+            says: string;
+            /**
+             * @description Now
+             * @enum {string}
+             */
+            state: "running" | "over";
+            /**
+             * Format: date-time
+             * @description The moment itself is outside; within 24 hours
+             */
+            until: string;
+            /** @description The caller may end it, and take it over */
+            yours: boolean;
+        };
+        StintsOutputBody: {
+            /** @description The one begun last first */
+            stints: components["schemas"]["Stint"][];
         };
         Stop: {
             because: string;
@@ -13641,6 +14019,211 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addOwnList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddOwnListInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putOwnList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnListBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeOwnList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -23251,6 +23834,426 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSteering: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SteeringOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getStints: {
+        parameters: {
+            query?: {
+                /** @description Those of the last month that are over, too */
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StintsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    startStint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartStintInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stint"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    previewStint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewStintOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endStint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setDone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoneInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stint"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    takeOverStint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stint"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { ApiProblem } from '../api/client'
-import { TextArea, TextField } from '../ui/Field'
+import { Check, TextArea, TextField } from '../ui/Field'
 import { SaveDialog } from '../ui/SaveDialog'
 import { ColourField } from './Colour'
 import { type ListForm, listForm } from './listForm'
@@ -53,6 +53,11 @@ export function ListFormDialog({ initial, save, ...frame }: Props) {
             value={form.owner}
             onChange={(e) => setForm({ ...form, owner: e.target.value })}
             error={wrong('owner')}
+          />
+          <Check
+            label="Leads may put their groups on it for a while"
+            checked={form.forStints}
+            onChange={(forStints) => setForm({ ...form, forStints })}
           />
           <ColourField value={form.colour} onChange={(colour) => setForm({ ...form, colour })} />
         </>

@@ -5,6 +5,7 @@ export const listForm = z.object({
   name: z.string().trim().min(1, 'a name is wanted').max(80, 'longer than 80 characters'),
   description: z.string().max(2000, 'longer than 2,000 characters'),
   owner: z.string().trim().max(80, 'longer than 80 characters'),
+  forStints: z.boolean(),
   colour: z.enum(['', 'reed', 'heather', 'rust', 'slate', 'gorse', 'sky', 'plum', 'sand']),
 })
 

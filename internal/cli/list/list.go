@@ -193,11 +193,12 @@ func findCovering(ctx context.Context, a *command.App, api *client.ClientWithRes
 
 func newCommand(a *command.App) *cobra.Command {
 	var description, owner, colour string
+	var forStints bool
 	cmd := &cobra.Command{
 		Use: "new NAME", Short: "Make a list", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			ink := client.NewListInputBodyColour(colour)
-			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description, Owner: &owner, Colour: &ink})
+			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description, Owner: &owner, Colour: &ink, ForStints: &forStints})
 			if err != nil {
 				return err
 			}
@@ -208,6 +209,7 @@ func newCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
 	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it")
 	cmd.Flags().StringVar(&colour, "colour", "", colours)
+	cmd.Flags().BoolVar(&forStints, "for-stints", false, "leads may put their groups on it")
 	return cmd
 }
 
@@ -215,23 +217,26 @@ const colours = "reed, heather, rust, slate, gorse, sky, plum or sand"
 
 func editCommand(a *command.App) *cobra.Command {
 	var name, description, owner, colour string
+	var forStints bool
 	cmd := &cobra.Command{
 		Use: "edit NAME", Short: "Rename, describe or mark a list", Args: command.Exactly("NAME"),
 		Example: `  widelark list edit Betting --name "Betting and lotteries"
-  widelark list edit Betting --owner "Safeguarding team" --colour rust`,
+  widelark list edit Betting --owner "Safeguarding team" --colour rust
+  widelark list edit "Trainees' reading list" --for-stints`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var edit client.EditListInputBody
 			ink := client.EditListInputBodyColour(colour)
 			for flag, set := range map[string]func(){
 				"name": func() { edit.Name = &name }, "describe": func() { edit.Description = &description },
 				"owner": func() { edit.Owner = &owner }, "colour": func() { edit.Colour = &ink },
+				"for-stints": func() { edit.ForStints = &forStints },
 			} {
 				if cmd.Flags().Changed(flag) {
 					set()
 				}
 			}
 			if edit == (client.EditListInputBody{}) {
-				return command.Usagef("nothing to change: give --name, --describe, --owner or --colour")
+				return command.Usagef("nothing to change: give --name, --describe, --owner, --colour or --for-stints")
 			}
 			return object.WithList(a, func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
 				edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: command.Match(l.Version)}, edit)
@@ -246,6 +251,7 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
 	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it; empty removes it")
 	cmd.Flags().StringVar(&colour, "colour", "", colours+"; empty removes it")
+	cmd.Flags().BoolVar(&forStints, "for-stints", false, "leads may put their groups on it; --for-stints=false: no longer")
 	return cmd
 }
 
