@@ -151,6 +151,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests 
 	if err := loadGrant(ctx, api); err != nil {
 		return fmt.Errorf("the grant: %w", err)
 	}
+	if err := loadStint(ctx, api); err != nil {
+		return fmt.Errorf("the stint: %w", err)
+	}
 	if err := loadPresence(ctx, api); err != nil {
 		return fmt.Errorf("the presence: %w", err)
 	}

@@ -14,6 +14,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -182,8 +183,9 @@ func loadList(ctx context.Context, api *client.ClientWithResponses, l list, cont
 	if len(found.JSON200.Lists) > 0 {
 		have = found.JSON200.Lists[0]
 	} else {
+		may := slices.Contains(forStints, l.name)
 		made, err := api.CreateListWithResponse(ctx, client.NewListInputBody{
-			Name: l.name, Description: &l.description, Owner: &l.owner, Colour: (*client.NewListInputBodyColour)(&l.colour),
+			ForStints: &may, Name: l.name, Description: &l.description, Owner: &l.owner, Colour: (*client.NewListInputBodyColour)(&l.colour),
 		})
 		if err != nil {
 			return uuid.Nil, err

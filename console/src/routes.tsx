@@ -224,6 +224,13 @@ const schedulesRoute = createRoute({
   validateSearch: z.object({ id: z.string().optional().catch(undefined) }),
 })
 
+const steeringRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/steering',
+  component: lazyRouteComponent(() => import('./steering/SteeringPage'), 'SteeringPage'),
+  validateSearch: z.object({ group: z.string().optional().catch(undefined) }),
+})
+
 /** Every address of the console. */
 export const router = createRouter({
   routeTree: rootRoute.addChildren([
@@ -246,6 +253,7 @@ export const router = createRouter({
     policyRoute,
     exceptionsRoute,
     changesRoute,
+    steeringRoute,
     tryRoute,
   ]),
 })

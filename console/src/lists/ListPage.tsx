@@ -189,7 +189,13 @@ function EditDialog({ list, onClose }: { list: List; onClose: () => void }) {
       title="Rename, describe, mark"
       description="Rules that name the list go on naming it."
       action="Save"
-      initial={{ name: list.name, description: list.description, owner: list.owner, colour: list.colour }}
+      initial={{
+        name: list.name,
+        description: list.description,
+        owner: list.owner,
+        colour: list.colour,
+        forStints: list.forStints ?? false,
+      }}
       save={edit.mutateAsync}
       told={(saved) => `Saved ${saved.name}.`}
     />

@@ -159,7 +159,7 @@ function NewListDialog({ onClose }: { onClose: () => void }) {
       title="New list"
       description="It begins empty and does nothing until a rule names it."
       action="Make the list"
-      initial={{ name: '', description: '', owner: '', colour: '' }}
+      initial={{ name: '', description: '', owner: '', colour: '', forStints: false }}
       save={create.mutateAsync}
       told={(list) => `Made the list ${list.name}.`}
       then={(list) =>

@@ -8,6 +8,7 @@ import {
   type LucideIcon,
   NotebookText,
   Package,
+  Presentation,
   Scale,
   ScrollText,
   SearchCheck,
@@ -33,6 +34,7 @@ const all: {
     | '/reports'
     | '/alerts'
     | '/try'
+    | '/steering'
   label: string
   icon: LucideIcon
   /** The operation that the page begins with, or one of several. */
@@ -43,6 +45,7 @@ const all: {
   { to: '/lookup', label: 'Look up', icon: SearchCheck, does: ['lookupUrls'] },
   { to: '/packs', label: 'Packs', icon: Package, does: ['getPacks'] },
   { to: '/people', label: 'People', icon: Users, does: ['getPeople'] },
+  { to: '/steering', label: 'Groups led', icon: Presentation, does: ['getSteering'] },
   { to: '/schedules', label: 'Schedules', icon: CalendarClock, does: ['getSchedules'] },
   { to: '/policies', label: 'Policies', icon: Scale, does: ['getPolicies'] },
   { to: '/exceptions', label: 'Exceptions', icon: Signpost, does: ['getExceptions', 'getRequests'] },
@@ -57,7 +60,10 @@ const all: {
 /** The pages that the account may see, in the order of the navigation. */
 export function usePages() {
   const may = useMay()
-  return all.filter(({ does }) => does.some((d) => may(d, { people: true })))
+  const pages = all.filter(({ does }) => does.some((d) => may(d, { people: true })))
+  // Whoever sees no lists is a lead: their groups come first.
+  const first = may('getLists') ? -1 : pages.findIndex(({ to }) => to === '/steering')
+  return first < 0 ? pages : [...pages.splice(first, 1), ...pages]
 }
 
 /** Whether an address is that of a page which the account may not see. */

@@ -50,6 +50,12 @@ export const formatClock = (instant: string) =>
 export const formatTime = (instant: string) =>
   format(new Date(instant), { weekday: 'short', hour: '2-digit', minute: '2-digit' })
 
+/** "14:10"; on another day than now, "Fri 14:10". */
+export const formatHour = (instant: string, now = new Date()) =>
+  midnight(new Date(instant)).getTime() === midnight(now).getTime()
+    ? format(new Date(instant), { hour: '2-digit', minute: '2-digit' })
+    : formatTime(instant)
+
 /** "Fri". */
 export const formatWeekday = (at: number) => format(new Date(at), { weekday: 'short' })
 

@@ -14,6 +14,7 @@ import (
 
 	"widelark/client"
 	"widelark/internal/testkit"
+	"widelark/test/e2e/browser"
 )
 
 // A lead puts the groups that are led on lists that are for it, and reaches neither other groups nor other lists, also by hand-made requests.
@@ -178,4 +179,49 @@ func TestStints(t *testing.T) {
 	assert.Contains(t, refused(sedge, "stint", "own", "put", "Wards", "One too many", "tern.example"), "at most 20")
 	run("stint", "own", "remove", "Wards", "Rounds")
 	assert.Contains(t, owner("audit"), "stint taken over")
+}
+
+// In the console, a lead begins a stint, sees it run, ends it for somebody, and hands it over.
+func TestConsoleStint(t *testing.T) {
+	t.Parallel()
+	s := ward(t)
+	s.Run(t, "", "list", "edit", "Dosage", "--for-stints").Done(t)
+	sedge := as(t, s, "sedge", "lead", "--group", "Wards")
+	as(t, s, "holm", "lead", "--group", "Wards")
+	b := browser.Open(t, s.URL)
+	b.SignIn("sedge", theirPassword)
+	b.See("h1", "Groups you lead") // the first page of a lead
+	b.See("main", "Choose at least one list")
+	b.Accessible("choosing a stint")
+	b.Press("List of your own")
+	b.Fill("[role=dialog] input", "Rounds")
+	b.Fill("[role=dialog] textarea", "tern.example\n!gull.example")
+	b.Press("Save")
+	b.See("[role=dialog]", "no carve-outs")
+	b.Forget()
+	b.Fill("[role=dialog] textarea", "tern.example")
+	b.Press("Save")
+	b.Gone("[role=dialog]")
+	b.Press("Dosage1 entry")
+	b.See("aside", "1 person, until")
+	b.Press("20 min")
+	b.Press("Begin now")
+	b.See("[aria-label='The stint']", "only Dosage, Rounds")
+	b.See("[aria-label='The stint']", "20 minutes left")
+	b.Accessible("a running stint")
+	assert.Contains(t, sedge.Run(t, "", "try", "tern.example", "--as", "kay.moran", "--on", "live").Done(t), "allow")
+	b.Press("Kay Morannothing asked")
+	b.See("main", "done: the web is open")
+	assert.Contains(t, sedge.Run(t, "", "stint", "ls").Done(t), "over for Kay Moran")
+
+	other := browser.Open(t, s.URL)
+	other.SignIn("holm", theirPassword)
+	other.See("[aria-label='The stint']", "by sedge")
+	other.Press("Take it over")
+	other.See("[aria-label='The stint']", "by you")
+	b.See("[aria-label='The stint']", "by holm")
+	other.Press("End it now")
+	other.See("main", "What is open?")
+	b.See("main", "What is open?")
+	b.Quiet()
 }
