@@ -111,6 +111,60 @@ func (e AddEntriesInputBodyReading) Valid() bool {
 	}
 }
 
+// Defines values for AdviceOutputBodyRung.
+const (
+	AdviceOutputBodyRungBaseline  AdviceOutputBodyRung = "baseline"
+	AdviceOutputBodyRungException AdviceOutputBodyRung = "exception"
+	AdviceOutputBodyRungFallback  AdviceOutputBodyRung = "fallback"
+	AdviceOutputBodyRungPolicy    AdviceOutputBodyRung = "policy"
+	AdviceOutputBodyRungStint     AdviceOutputBodyRung = "stint"
+	AdviceOutputBodyRungUnlocked  AdviceOutputBodyRung = "unlocked"
+)
+
+// Valid indicates whether the value is a known member of the AdviceOutputBodyRung enum.
+func (e AdviceOutputBodyRung) Valid() bool {
+	switch e {
+	case AdviceOutputBodyRungBaseline:
+		return true
+	case AdviceOutputBodyRungException:
+		return true
+	case AdviceOutputBodyRungFallback:
+		return true
+	case AdviceOutputBodyRungPolicy:
+		return true
+	case AdviceOutputBodyRungStint:
+		return true
+	case AdviceOutputBodyRungUnlocked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AdviceOutputBodyVerdict.
+const (
+	AdviceOutputBodyVerdictAllow AdviceOutputBodyVerdict = "allow"
+	AdviceOutputBodyVerdictBlock AdviceOutputBodyVerdict = "block"
+	AdviceOutputBodyVerdictHold  AdviceOutputBodyVerdict = "hold"
+	AdviceOutputBodyVerdictWatch AdviceOutputBodyVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the AdviceOutputBodyVerdict enum.
+func (e AdviceOutputBodyVerdict) Valid() bool {
+	switch e {
+	case AdviceOutputBodyVerdictAllow:
+		return true
+	case AdviceOutputBodyVerdictBlock:
+		return true
+	case AdviceOutputBodyVerdictHold:
+		return true
+	case AdviceOutputBodyVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AgainAtFull.
 const (
 	AgainAtFullAllow AgainAtFull = "allow"
@@ -3654,6 +3708,36 @@ func (e StopVerdict) Valid() bool {
 	}
 }
 
+// Defines values for SuggestionKind.
+const (
+	SuggestionKindChange     SuggestionKind = "change"
+	SuggestionKindGrant      SuggestionKind = "grant"
+	SuggestionKindGrantGroup SuggestionKind = "grant group"
+	SuggestionKindOpen       SuggestionKind = "open"
+	SuggestionKindOwner      SuggestionKind = "owner"
+	SuggestionKindStint      SuggestionKind = "stint"
+)
+
+// Valid indicates whether the value is a known member of the SuggestionKind enum.
+func (e SuggestionKind) Valid() bool {
+	switch e {
+	case SuggestionKindChange:
+		return true
+	case SuggestionKindGrant:
+		return true
+	case SuggestionKindGrantGroup:
+		return true
+	case SuggestionKindOpen:
+		return true
+	case SuggestionKindOwner:
+		return true
+	case SuggestionKindStint:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SweepInputBodyAnswer.
 const (
 	SweepInputBodyAnswerArchives  SweepInputBodyAnswer = "archives"
@@ -4835,6 +4919,41 @@ type AddSeenOutputBody struct {
 	Kept int64 `json:"kept"`
 }
 
+// AdviceOutputBody defines model for AdviceOutputBody.
+type AdviceOutputBody struct {
+	Affected Affected `json:"affected"`
+	Because  string   `json:"because"`
+
+	// Categories Of the page; none where it is unrated
+	Categories []CategoryRef         `json:"categories"`
+	Request    AccessRequest         `json:"request"`
+	Rung       *AdviceOutputBodyRung `json:"rung,omitempty"`
+
+	// Suggestions The narrowest first
+	Suggestions []Suggestion `json:"suggestions"`
+
+	// Verdict Now
+	Verdict AdviceOutputBodyVerdict `json:"verdict"`
+}
+
+// AdviceOutputBodyRung defines model for AdviceOutputBody.Rung.
+type AdviceOutputBodyRung string
+
+// AdviceOutputBodyVerdict Now
+type AdviceOutputBodyVerdict string
+
+// Affected defines model for Affected.
+type Affected struct {
+	// People By so many people and addresses
+	People int64 `json:"people"`
+
+	// Requests To the site, refused in the last week
+	Requests int64 `json:"requests"`
+
+	// Waiting Open requests for the site, this one among them
+	Waiting int64 `json:"waiting"`
+}
+
 // AffectedGroup defines model for AffectedGroup.
 type AffectedGroup struct {
 	// Hours Requests by the hour of the day, 24 numbers
@@ -5065,6 +5184,23 @@ type AlertInputPer string
 
 // AlertInputWhat defines model for AlertInput.What.
 type AlertInputWhat string
+
+// AnsweredOutputBody defines model for AnsweredOutputBody.
+type AnsweredOutputBody struct {
+	// Answered In the order of the requests
+	Answered []AnsweredRequest `json:"answered"`
+}
+
+// AnsweredRequest defines model for AnsweredRequest.
+type AnsweredRequest struct {
+	ID openapi_types.UUID `json:"id"`
+
+	// Problem Why it was not answered
+	Problem *string `json:"problem,omitempty"`
+
+	// Request As it is now; left out where it was not answered
+	Request *AccessRequest `json:"request,omitempty"`
+}
 
 // App defines model for App.
 type App struct {
@@ -7136,6 +7272,22 @@ type GrantRequestInputBody struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// GrantRequestsInputBody defines model for GrantRequestsInputBody.
+type GrantRequestsInputBody struct {
+	// Answer That the askers read; left out, until when it is allowed
+	Answer *string `json:"answer,omitempty"`
+
+	// Group One grant for this group, to which all askers belong; left out, the narrowest one for each of them
+	Group *openapi_types.UUID `json:"group,omitempty"`
+
+	// Minutes In place of until
+	Minutes  *int64   `json:"minutes,omitempty"`
+	Requests []string `json:"requests"`
+
+	// Until Within 90 days; in place of minutes
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // GrantsOutputBody defines model for GrantsOutputBody.
 type GrantsOutputBody struct {
 	// Grants The one made last first
@@ -8620,6 +8772,9 @@ type PolicyInputUnheld string
 
 // Practices defines model for Practices.
 type Practices struct {
+	// DeskMail Addresses that are told of new requests by mail
+	DeskMail []string `json:"deskMail"`
+
 	// SecondLook What one person edited alone is published by another
 	SecondLook bool      `json:"secondLook"`
 	UpdatedAt  time.Time `json:"updatedAt"`
@@ -8731,6 +8886,12 @@ type PublishOutputBody struct {
 // PutClaimInputBody defines model for PutClaimInputBody.
 type PutClaimInputBody struct {
 	Roles []Role `json:"roles"`
+}
+
+// PutDeskMailInputBody defines model for PutDeskMailInputBody.
+type PutDeskMailInputBody struct {
+	// Addresses None: nobody is told
+	Addresses []string `json:"addresses"`
 }
 
 // PutPracticesInputBody defines model for PutPracticesInputBody.
@@ -8873,6 +9034,13 @@ type Refusal struct {
 type RefuseRequestInputBody struct {
 	// Answer That the asker reads
 	Answer string `json:"answer"`
+}
+
+// RefuseRequestsInputBody defines model for RefuseRequestsInputBody.
+type RefuseRequestsInputBody struct {
+	// Answer That the askers read
+	Answer   string   `json:"answer"`
+	Requests []string `json:"requests"`
 }
 
 // RefusedLine defines model for RefusedLine.
@@ -9148,6 +9316,49 @@ type ReportSection struct {
 	Over  *[]ReportMoment `json:"over,omitempty"`
 	Rows  []ReportRow     `json:"rows"`
 	Title string          `json:"title"`
+}
+
+// RequestGroup defines model for RequestGroup.
+type RequestGroup struct {
+	// By What decided, each once
+	By []string `json:"by"`
+
+	// Requests The one made first first
+	Requests []AccessRequest `json:"requests"`
+
+	// Shared Groups that all of the askers belong to, the smallest first; none where somebody is not known
+	Shared []Ref `json:"shared"`
+
+	// Site That somebody registered
+	Site string `json:"site"`
+
+	// Urls The pages, each once
+	Urls []string `json:"urls"`
+}
+
+// RequestGroupsOutputBody defines model for RequestGroupsOutputBody.
+type RequestGroupsOutputBody struct {
+	// Groups The one in which somebody waits longest first
+	Groups []RequestGroup `json:"groups"`
+}
+
+// RequestTimesOutputBody defines model for RequestTimesOutputBody.
+type RequestTimesOutputBody struct {
+	// Granted Of those made in these days
+	Granted int64 `json:"granted"`
+
+	// Half Minutes in which half of the answers came; 0 without any
+	Half float64 `json:"half"`
+
+	// Nine Minutes in which nine of ten came
+	Nine float64 `json:"nine"`
+
+	// Oldest Since when the one waits that waits longest
+	Oldest *time.Time `json:"oldest,omitempty"`
+
+	// Open Now
+	Open    int64 `json:"open"`
+	Refused int64 `json:"refused"`
 }
 
 // RequestsOutputBody defines model for RequestsOutputBody.
@@ -9915,6 +10126,30 @@ type StopSight string
 
 // StopVerdict defines model for Stop.Verdict.
 type StopVerdict string
+
+// Suggestion defines model for Suggestion.
+type Suggestion struct {
+	// Entries grant, grant group: what it opens
+	Entries *[]string `json:"entries,omitempty"`
+
+	// Flip change: with what is needed to make it
+	Flip *Flip `json:"flip,omitempty"`
+
+	// Group grant group: which
+	Group *Ref `json:"group,omitempty"`
+
+	// Kind grant: the narrowest one. grant group: one for a group of all who asked. stint: end it for the asker. change: of the draft. owner: the baseline decides. open: the page is open by now
+	Kind SuggestionKind `json:"kind"`
+
+	// Stint stint: which
+	Stint *openapi_types.UUID `json:"stint,omitempty"`
+
+	// Text In a sentence
+	Text string `json:"text"`
+}
+
+// SuggestionKind grant: the narrowest one. grant group: one for a group of all who asked. stint: end it for the asker. change: of the draft. owner: the baseline decides. open: the page is open by now
+type SuggestionKind string
 
 // SummaryOutputBody defines model for SummaryOutputBody.
 type SummaryOutputBody struct {
@@ -11293,6 +11528,11 @@ type GetRequestsParams struct {
 	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetRequestTimesParams defines parameters for GetRequestTimes.
+type GetRequestTimesParams struct {
+	Days *int64 `form:"days,omitempty" json:"days,omitempty"`
+}
+
 // UnacceptFindingParams defines parameters for UnacceptFinding.
 type UnacceptFindingParams struct {
 	Key string `form:"key" json:"key"`
@@ -11683,6 +11923,9 @@ type PutPolicyJSONRequestBody = PolicyInput
 // PutPracticesJSONRequestBody defines body for PutPractices for application/json ContentType.
 type PutPracticesJSONRequestBody = PutPracticesInputBody
 
+// PutDeskMailJSONRequestBody defines body for PutDeskMail for application/json ContentType.
+type PutDeskMailJSONRequestBody = PutDeskMailInputBody
+
 // SetPresenceJSONRequestBody defines body for SetPresence for application/json ContentType.
 type SetPresenceJSONRequestBody = SetPresenceInputBody
 
@@ -11700,6 +11943,12 @@ type AddReportJSONRequestBody = ReportInput
 
 // PutReportJSONRequestBody defines body for PutReport for application/json ContentType.
 type PutReportJSONRequestBody = ReportInput
+
+// GrantRequestsJSONRequestBody defines body for GrantRequests for application/json ContentType.
+type GrantRequestsJSONRequestBody = GrantRequestsInputBody
+
+// RefuseRequestsJSONRequestBody defines body for RefuseRequests for application/json ContentType.
+type RefuseRequestsJSONRequestBody = RefuseRequestsInputBody
 
 // GrantRequestJSONRequestBody defines body for GrantRequest for application/json ContentType.
 type GrantRequestJSONRequestBody = GrantRequestInputBody
@@ -13513,6 +13762,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
 	PutPractices(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PutDeskMailWithBody Say whom mail tells of new requests; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+	PutDeskMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDeskMail Say whom mail tells of new requests; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+	PutDeskMail(ctx context.Context, body PutDeskMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EndPresence End the presence at an address now
 	//
 	// Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
@@ -13651,6 +13914,49 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
 	GetRequests(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantRequestsWithBody Answer several requests with grants, which hold at once; one that fails stops no other
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+	GrantRequestsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantRequests Answer several requests with grants, which hold at once; one that fails stops no other
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+	GrantRequests(ctx context.Context, body GrantRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRequestGroups Open requests, those for one site together
+	//
+	// Corresponds with GET /api/v1/requests/groups (the `GetRequestGroups` operationId).
+	GetRequestGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseRequestsWithBody Answer several requests with a refusal; one that fails stops no other
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+	RefuseRequestsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseRequests Answer several requests with a refusal; one that fails stops no other
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+	RefuseRequests(ctx context.Context, body RefuseRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRequestTimes How long requests wait for an answer; of everybody's
+	//
+	// Corresponds with GET /api/v1/requests/times (the `GetRequestTimes` operationId).
+	GetRequestTimes(ctx context.Context, params *GetRequestTimesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRequestAdvice What a request is about: what decides, what the page is, whom it meets besides, and what would help
+	//
+	// Corresponds with GET /api/v1/requests/{id}/advice (the `GetRequestAdvice` operationId).
+	GetRequestAdvice(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GrantRequestWithBody Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
 	//
@@ -18581,6 +18887,40 @@ func (c *Client) PutPractices(ctx context.Context, body PutPracticesJSONRequestB
 	return c.Client.Do(req)
 }
 
+// PutDeskMailWithBody Say whom mail tells of new requests; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+func (c *Client) PutDeskMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDeskMailRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDeskMail Say whom mail tells of new requests; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+func (c *Client) PutDeskMail(ctx context.Context, body PutDeskMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDeskMailRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // EndPresence End the presence at an address now
 //
 // Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
@@ -18940,6 +19280,119 @@ func (c *Client) SendReport(ctx context.Context, id openapi_types.UUID, reqEdito
 // Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
 func (c *Client) GetRequests(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRequestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantRequestsWithBody Answer several requests with grants, which hold at once; one that fails stops no other
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+func (c *Client) GrantRequestsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantRequestsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantRequests Answer several requests with grants, which hold at once; one that fails stops no other
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+func (c *Client) GrantRequests(ctx context.Context, body GrantRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantRequestsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRequestGroups Open requests, those for one site together
+//
+// Corresponds with GET /api/v1/requests/groups (the `GetRequestGroups` operationId).
+func (c *Client) GetRequestGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRequestGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseRequestsWithBody Answer several requests with a refusal; one that fails stops no other
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+func (c *Client) RefuseRequestsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseRequestsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseRequests Answer several requests with a refusal; one that fails stops no other
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+func (c *Client) RefuseRequests(ctx context.Context, body RefuseRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseRequestsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRequestTimes How long requests wait for an answer; of everybody's
+//
+// Corresponds with GET /api/v1/requests/times (the `GetRequestTimes` operationId).
+func (c *Client) GetRequestTimes(ctx context.Context, params *GetRequestTimesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRequestTimesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRequestAdvice What a request is about: what decides, what the page is, whom it meets besides, and what would help
+//
+// Corresponds with GET /api/v1/requests/{id}/advice (the `GetRequestAdvice` operationId).
+func (c *Client) GetRequestAdvice(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRequestAdviceRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -29675,6 +30128,46 @@ func NewPutPracticesRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewPutDeskMailRequest calls the generic PutDeskMail builder with application/json body
+func NewPutDeskMailRequest(server string, body PutDeskMailJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutDeskMailRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutDeskMailRequestWithBody constructs an http.Request for the PutDeskMail method, with any body, and a specified content type
+func NewPutDeskMailRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/practices/desk-mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewEndPresenceRequest constructs an http.Request for the EndPresence method
 func NewEndPresenceRequest(server string, params *EndPresenceParams) (*http.Request, error) {
 	var err error
@@ -30554,6 +31047,201 @@ func NewGetRequestsRequest(server string, params *GetRequestsParams) (*http.Requ
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGrantRequestsRequest calls the generic GrantRequests builder with application/json body
+func NewGrantRequestsRequest(server string, body GrantRequestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGrantRequestsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGrantRequestsRequestWithBody constructs an http.Request for the GrantRequests method, with any body, and a specified content type
+func NewGrantRequestsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/grant")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRequestGroupsRequest constructs an http.Request for the GetRequestGroups method
+func NewGetRequestGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRefuseRequestsRequest calls the generic RefuseRequests builder with application/json body
+func NewRefuseRequestsRequest(server string, body RefuseRequestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefuseRequestsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRefuseRequestsRequestWithBody constructs an http.Request for the RefuseRequests method, with any body, and a specified content type
+func NewRefuseRequestsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/refuse")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRequestTimesRequest constructs an http.Request for the GetRequestTimes method
+func NewGetRequestTimesRequest(server string, params *GetRequestTimesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/times")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRequestAdviceRequest constructs an http.Request for the GetRequestAdvice method
+func NewGetRequestAdviceRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/advice", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -35491,6 +36179,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/practices (the `PutPractices` operationId).
 	PutPracticesWithResponse(ctx context.Context, body PutPracticesJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPracticesResponse, error)
 
+	// PutDeskMailWithBodyWithResponse Say whom mail tells of new requests; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+	PutDeskMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDeskMailResponse, error)
+
+	// PutDeskMailWithResponse Say whom mail tells of new requests; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+	PutDeskMailWithResponse(ctx context.Context, body PutDeskMailJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDeskMailResponse, error)
+
 	// EndPresenceWithResponse End the presence at an address now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -35651,6 +36353,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
 	GetRequestsWithResponse(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*GetRequestsResponse, error)
+
+	// GrantRequestsWithBodyWithResponse Answer several requests with grants, which hold at once; one that fails stops no other
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+	GrantRequestsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantRequestsResponse, error)
+
+	// GrantRequestsWithResponse Answer several requests with grants, which hold at once; one that fails stops no other
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+	GrantRequestsWithResponse(ctx context.Context, body GrantRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantRequestsResponse, error)
+
+	// GetRequestGroupsWithResponse Open requests, those for one site together
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests/groups (the `GetRequestGroups` operationId).
+	GetRequestGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRequestGroupsResponse, error)
+
+	// RefuseRequestsWithBodyWithResponse Answer several requests with a refusal; one that fails stops no other
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+	RefuseRequestsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseRequestsResponse, error)
+
+	// RefuseRequestsWithResponse Answer several requests with a refusal; one that fails stops no other
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+	RefuseRequestsWithResponse(ctx context.Context, body RefuseRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseRequestsResponse, error)
+
+	// GetRequestTimesWithResponse How long requests wait for an answer; of everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests/times (the `GetRequestTimes` operationId).
+	GetRequestTimesWithResponse(ctx context.Context, params *GetRequestTimesParams, reqEditors ...RequestEditorFn) (*GetRequestTimesResponse, error)
+
+	// GetRequestAdviceWithResponse What a request is about: what decides, what the page is, whom it meets besides, and what would help
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests/{id}/advice (the `GetRequestAdvice` operationId).
+	GetRequestAdviceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRequestAdviceResponse, error)
 
 	// GrantRequestWithBodyWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
 	//
@@ -49384,6 +50135,82 @@ func (r PutPracticesResponse) ContentType() string {
 	return ""
 }
 
+type PutDeskMailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Practices
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutDeskMailResponse) GetJSON200() *Practices {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutDeskMailResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutDeskMailResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r PutDeskMailResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutDeskMailResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutDeskMailResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutDeskMailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutDeskMailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutDeskMailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutDeskMailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EndPresenceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -50481,6 +51308,330 @@ func (r GetRequestsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GrantRequestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AnsweredOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GrantRequestsResponse) GetJSON200() *AnsweredOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GrantRequestsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GrantRequestsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GrantRequestsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GrantRequestsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GrantRequestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GrantRequestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GrantRequestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GrantRequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRequestGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RequestGroupsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRequestGroupsResponse) GetJSON200() *RequestGroupsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRequestGroupsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRequestGroupsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRequestGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRequestGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRequestGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRequestGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefuseRequestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AnsweredOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RefuseRequestsResponse) GetJSON200() *AnsweredOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RefuseRequestsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RefuseRequestsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RefuseRequestsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RefuseRequestsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RefuseRequestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefuseRequestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefuseRequestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefuseRequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRequestTimesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RequestTimesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRequestTimesResponse) GetJSON200() *RequestTimesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRequestTimesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetRequestTimesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRequestTimesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRequestTimesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRequestTimesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRequestTimesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRequestTimesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRequestAdviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AdviceOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRequestAdviceResponse) GetJSON200() *AdviceOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRequestAdviceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetRequestAdviceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetRequestAdviceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRequestAdviceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRequestAdviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRequestAdviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRequestAdviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRequestAdviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -58561,6 +59712,32 @@ func (c *ClientWithResponses) PutPracticesWithResponse(ctx context.Context, body
 	return ParsePutPracticesResponse(rsp)
 }
 
+// PutDeskMailWithBodyWithResponse Say whom mail tells of new requests; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+func (c *ClientWithResponses) PutDeskMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDeskMailResponse, error) {
+	rsp, err := c.PutDeskMailWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDeskMailResponse(rsp)
+}
+
+// PutDeskMailWithResponse Say whom mail tells of new requests; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/practices/desk-mail (the `PutDeskMail` operationId).
+func (c *ClientWithResponses) PutDeskMailWithResponse(ctx context.Context, body PutDeskMailJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDeskMailResponse, error) {
+	rsp, err := c.PutDeskMail(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDeskMailResponse(rsp)
+}
+
 // EndPresenceWithResponse End the presence at an address now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -58858,6 +60035,97 @@ func (c *ClientWithResponses) GetRequestsWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseGetRequestsResponse(rsp)
+}
+
+// GrantRequestsWithBodyWithResponse Answer several requests with grants, which hold at once; one that fails stops no other
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+func (c *ClientWithResponses) GrantRequestsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantRequestsResponse, error) {
+	rsp, err := c.GrantRequestsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantRequestsResponse(rsp)
+}
+
+// GrantRequestsWithResponse Answer several requests with grants, which hold at once; one that fails stops no other
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/grant (the `GrantRequests` operationId).
+func (c *ClientWithResponses) GrantRequestsWithResponse(ctx context.Context, body GrantRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantRequestsResponse, error) {
+	rsp, err := c.GrantRequests(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantRequestsResponse(rsp)
+}
+
+// GetRequestGroupsWithResponse Open requests, those for one site together
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests/groups (the `GetRequestGroups` operationId).
+func (c *ClientWithResponses) GetRequestGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRequestGroupsResponse, error) {
+	rsp, err := c.GetRequestGroups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRequestGroupsResponse(rsp)
+}
+
+// RefuseRequestsWithBodyWithResponse Answer several requests with a refusal; one that fails stops no other
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+func (c *ClientWithResponses) RefuseRequestsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseRequestsResponse, error) {
+	rsp, err := c.RefuseRequestsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseRequestsResponse(rsp)
+}
+
+// RefuseRequestsWithResponse Answer several requests with a refusal; one that fails stops no other
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/refuse (the `RefuseRequests` operationId).
+func (c *ClientWithResponses) RefuseRequestsWithResponse(ctx context.Context, body RefuseRequestsJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseRequestsResponse, error) {
+	rsp, err := c.RefuseRequests(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseRequestsResponse(rsp)
+}
+
+// GetRequestTimesWithResponse How long requests wait for an answer; of everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests/times (the `GetRequestTimes` operationId).
+func (c *ClientWithResponses) GetRequestTimesWithResponse(ctx context.Context, params *GetRequestTimesParams, reqEditors ...RequestEditorFn) (*GetRequestTimesResponse, error) {
+	rsp, err := c.GetRequestTimes(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRequestTimesResponse(rsp)
+}
+
+// GetRequestAdviceWithResponse What a request is about: what decides, what the page is, whom it meets besides, and what would help
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests/{id}/advice (the `GetRequestAdvice` operationId).
+func (c *ClientWithResponses) GetRequestAdviceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRequestAdviceResponse, error) {
+	rsp, err := c.GetRequestAdvice(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRequestAdviceResponse(rsp)
 }
 
 // GrantRequestWithBodyWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
@@ -70830,6 +72098,67 @@ func ParsePutPracticesResponse(rsp *http.Response) (*PutPracticesResponse, error
 	return response, nil
 }
 
+// ParsePutDeskMailResponse parses an HTTP response from a PutDeskMailWithResponse call
+func ParsePutDeskMailResponse(rsp *http.Response) (*PutDeskMailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutDeskMailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Practices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseEndPresenceResponse parses an HTTP response from a EndPresenceWithResponse call
 func ParseEndPresenceResponse(rsp *http.Response) (*EndPresenceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -71685,6 +73014,255 @@ func ParseGetRequestsResponse(rsp *http.Response) (*GetRequestsResponse, error) 
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGrantRequestsResponse parses an HTTP response from a GrantRequestsWithResponse call
+func ParseGrantRequestsResponse(rsp *http.Response) (*GrantRequestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GrantRequestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AnsweredOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRequestGroupsResponse parses an HTTP response from a GetRequestGroupsWithResponse call
+func ParseGetRequestGroupsResponse(rsp *http.Response) (*GetRequestGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRequestGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RequestGroupsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefuseRequestsResponse parses an HTTP response from a RefuseRequestsWithResponse call
+func ParseRefuseRequestsResponse(rsp *http.Response) (*RefuseRequestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefuseRequestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AnsweredOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRequestTimesResponse parses an HTTP response from a GetRequestTimesWithResponse call
+func ParseGetRequestTimesResponse(rsp *http.Response) (*GetRequestTimesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRequestTimesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RequestTimesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRequestAdviceResponse parses an HTTP response from a GetRequestAdviceWithResponse call
+func ParseGetRequestAdviceResponse(rsp *http.Response) (*GetRequestAdviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRequestAdviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AdviceOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

@@ -37,33 +37,53 @@ func Unlock(ctx context.Context, api *client.ClientWithResponses, gate string) e
 	if err != nil {
 		return err
 	}
-	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: gate, User: url.UserPassword(heldFor, Password)})}}
-	direct := &http.Client{Transport: &http.Transport{}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	form, err := refusedAt(ctx, gate, heldFor, HeldPage)
+	if err != nil {
+		return err
+	}
+	return form.send(ctx, url.Values{"act": {"code"}, "code": {*made.JSON201.Text}})
+}
+
+// pageForm is the form on the gate's page about something that was refused to somebody.
+type pageForm struct {
+	at, token string
+	client    *http.Client
+}
+
+// refusedAt asks for a page at the proxy gate as somebody, who is refused, and returns the form on the page about that. It waits until the gate has the rules that refuse it.
+func refusedAt(ctx context.Context, gate, person, at string) (*pageForm, error) {
+	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: gate, User: url.UserPassword(person, Password)})}}
 	defer through.CloseIdleConnections()
-	defer direct.CloseIdleConnections()
 	var reference []string
-	for begin := time.Now(); reference == nil; { // until the gate has the rules that were published just now
-		page, err := read(ctx, through, http.MethodGet, HeldPage, nil)
+	for begin := time.Now(); reference == nil; {
+		page, err := read(ctx, through, http.MethodGet, at, nil)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if reference = referenceOn.FindStringSubmatch(page); reference == nil {
 			if time.Since(begin) > 30*time.Second {
-				return errors.New("the gate does not hold " + HeldPage)
+				return nil, fmt.Errorf("the gate refuses %s to nobody like %s", at, person)
 			}
 			time.Sleep(100 * time.Millisecond)
 		}
 	}
+	direct := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	own := "http://" + gate + "/ask?reference=" + reference[1]
 	page, err := read(ctx, direct, http.MethodGet, own, nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	token := tokenOn.FindStringSubmatch(page)
 	if token == nil {
-		return errors.New("the gate's page about what is held has no form")
+		return nil, errors.New("the gate's page about what is refused has no form")
 	}
-	_, err = read(ctx, direct, http.MethodPost, own, url.Values{"act": {"code"}, "token": {token[1]}, "code": {*made.JSON201.Text}})
+	return &pageForm{own, token[1], direct}, nil
+}
+
+// send fills the form in.
+func (f *pageForm) send(ctx context.Context, with url.Values) error {
+	with.Set("token", f.token)
+	_, err := read(ctx, f.client, http.MethodPost, f.at, with)
 	return err
 }
 

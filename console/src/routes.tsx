@@ -224,6 +224,12 @@ const schedulesRoute = createRoute({
   validateSearch: z.object({ id: z.string().optional().catch(undefined) }),
 })
 
+const requestsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/requests',
+  component: lazyRouteComponent(() => import('./requests/RequestsPage'), 'RequestsPage'),
+})
+
 const steeringRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/steering',
@@ -254,6 +260,7 @@ export const router = createRouter({
     exceptionsRoute,
     changesRoute,
     steeringRoute,
+    requestsRoute,
     tryRoute,
   ]),
 })

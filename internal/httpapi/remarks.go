@@ -3,7 +3,9 @@ package httpapi
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
+	"net/mail"
 	"strings"
 	"time"
 
@@ -58,6 +60,7 @@ type byNumber struct {
 // Practices is how changes go live.
 type Practices struct {
 	SecondLook bool      `json:"secondLook" doc:"What one person edited alone is published by another"`
+	DeskMail   []string  `json:"deskMail" doc:"Addresses that are told of new requests by mail"`
 	UpdatedAt  time.Time `json:"updatedAt"`
 	UpdatedBy  string    `json:"updatedBy"`
 }
@@ -119,6 +122,7 @@ func (s *server) registerRemarks(api huma.API) {
 			}
 			return &practicesOutput{Practices(p)}, nil
 		})
+	huma.Register(api, operation("putDeskMail", http.MethodPut, "/practices/desk-mail", "Changes", "Say whom mail tells of new requests; for owners", 403, 409, 422), s.putDeskMail)
 	huma.Register(api, operation("putPractices", http.MethodPut, "/practices", "Changes", "Say how changes go live; for owners", 403, 422),
 		func(ctx context.Context, in *putPracticesInput) (*practicesOutput, error) {
 			err := s.Publishing.PutPractices(ctx, in.Body.SecondLook, actor(ctx))
@@ -131,6 +135,36 @@ func (s *server) registerRemarks(api huma.API) {
 			}
 			return &practicesOutput{Practices(p)}, nil
 		})
+}
+
+type putDeskMailInput struct {
+	Body struct {
+		Addresses []string `json:"addresses" maxItems:"20" doc:"None: nobody is told"`
+	}
+}
+
+// putDeskMail says whom mail tells of new requests.
+func (s *server) putDeskMail(ctx context.Context, in *putDeskMailInput) (*practicesOutput, error) {
+	addresses := []string{}
+	for i, text := range in.Body.Addresses {
+		address, err := mail.ParseAddress(text)
+		if err != nil {
+			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("addresses[%d]", i), Msg: fmt.Sprintf("%q is no mail address", text)})
+		}
+		addresses = append(addresses, address.Address)
+	}
+	if len(addresses) > 0 && !s.Mails {
+		return nil, huma.Error409Conflict("The service sends no mail: start it with --mail-server.")
+	}
+	err := s.Publishing.PutDeskMail(ctx, addresses, actor(ctx))
+	var p revision.Practices
+	if err == nil {
+		p, err = s.Publishing.Practices(ctx)
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return &practicesOutput{Practices(p)}, nil
 }
 
 func (s *server) remarkAnswer(ctx context.Context, r revision.Remark, err error) (*remarkOutput, error) {

@@ -69,18 +69,24 @@ func (s *server) registerRequests(api huma.API) {
 	huma.Register(api, operation("getRequests", http.MethodGet, "/requests", "Requests", "Requests for access"), s.requests)
 	huma.Register(api, operation("grantRequest", http.MethodPost, "/requests/{id}/grant", "Requests", "Answer a request with the narrowest grant that lets the asker reach the page; it holds at once", 404, 409, 422), s.grantRequest)
 	huma.Register(api, operation("refuseRequest", http.MethodPost, "/requests/{id}/refuse", "Requests", "Answer a request with a refusal", 404, 409, 422), s.refuseRequest)
+	s.registerRequestGroups(api)
+}
+
+// atDesk returns a page of requests that the caller may see.
+func (s *server) atDesk(ctx context.Context, openOnly bool, limit int) ([]standing.Request, error) {
+	found, err := s.Requests.Requests(ctx, openOnly, limit)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := s.bounds(ctx, access.ReadRequests)
+	return slices.DeleteFunc(found, func(r standing.Request) bool { return !seen.has(r.Person, uuid.Nil, r.Address) }), err
 }
 
 func (s *server) requests(ctx context.Context, in *requestsInput) (*requestsOutput, error) {
-	found, err := s.Requests.Requests(ctx, !in.All, in.Limit)
+	found, err := s.atDesk(ctx, !in.All, in.Limit)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	seen, err := s.bounds(ctx, access.ReadRequests)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
-	found = slices.DeleteFunc(found, func(r standing.Request) bool { return !seen.has(r.Person, uuid.Nil, r.Address) })
 	out := &requestsOutput{}
 	if out.Body.Requests, err = s.requestBodies(ctx, found); err != nil {
 		return nil, s.problem(ctx, err)
@@ -147,10 +153,7 @@ func (s *server) grantRequest(ctx context.Context, in *grantRequestInput) (*requ
 	}
 	b := in.Body
 	body := standing.GrantBody{Reason: r.Reason, Until: s.Now().Add(time.Duration(b.Minutes) * time.Minute)}
-	who := edition.Who{Address: r.Address.String()}
-	if r.Person != uuid.Nil {
-		who = edition.Who{Person: r.Person.String()}
-	}
+	who := askerOf(r)
 	switch {
 	case (b.Until == nil) == (b.Minutes == 0):
 		err = &revision.FieldError{Field: "until", Msg: "say until when it is allowed: until a moment, or for so many minutes"}
@@ -172,6 +175,14 @@ func (s *server) grantRequest(ctx context.Context, in *grantRequestInput) (*requ
 	}
 	r, err = s.Requests.GrantRequest(ctx, in.ID, answer, body, actor(ctx))
 	return s.requestAnswer(ctx, r, err)
+}
+
+// askerOf returns who asked.
+func askerOf(r standing.Request) edition.Who {
+	if r.Person != uuid.Nil {
+		return edition.Who{Person: r.Person.String()}
+	}
+	return edition.Who{Address: r.Address.String()}
 }
 
 func (s *server) refuseRequest(ctx context.Context, in *refuseRequestInput) (*requestOutput, error) {

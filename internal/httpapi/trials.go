@@ -379,34 +379,38 @@ func (t answer) outlook(o *trial.Outlook) *Outlook {
 		answer.Until = &until
 	}
 	for _, f := range o.Flips {
-		flip := Flip{Kind: f.Kind, Text: f.Text, Verdict: f.Verdict, Category: f.Category, Entry: f.Entry}
-		switch f.Kind {
-		case policy.AddException:
-			whom := whomBody(f.Whom)
-			flip.Pattern, flip.For, flip.ForName = f.Pattern.String(), &whom, f.WhomName
-		case policy.EndGrant:
-			id := uuid.MustParse(f.Exception)
-			flip.Grant = &id
-		case policy.EndException:
-			id := uuid.MustParse(f.Exception)
-			flip.Exception = &id
-		case policy.TakeEntryOut:
-			list := listRef(*f.List)
-			flip.List = &list
-		case policy.SwitchOff, policy.LiftRule:
-			id := uuid.MustParse(f.Policy)
-			place := int(f.Place)
-			flip.Policy, flip.Rule, flip.RuleID, flip.AboveID = &id, &place, f.RuleID, f.AboveID
-			if f.Kind == policy.LiftRule {
-				above := int(f.Above)
-				flip.Above = &above
-			}
-		case policy.Correct:
-			flip.Pattern = f.Pattern.String()
-		}
-		answer.Flips = append(answer.Flips, flip)
+		answer.Flips = append(answer.Flips, flipBody(f))
 	}
 	return answer
+}
+
+func flipBody(f policy.Flip) Flip {
+	flip := Flip{Kind: f.Kind, Text: f.Text, Verdict: f.Verdict, Category: f.Category, Entry: f.Entry}
+	switch f.Kind {
+	case policy.AddException:
+		whom := whomBody(f.Whom)
+		flip.Pattern, flip.For, flip.ForName = f.Pattern.String(), &whom, f.WhomName
+	case policy.EndGrant:
+		id := uuid.MustParse(f.Exception)
+		flip.Grant = &id
+	case policy.EndException:
+		id := uuid.MustParse(f.Exception)
+		flip.Exception = &id
+	case policy.TakeEntryOut:
+		list := listRef(*f.List)
+		flip.List = &list
+	case policy.SwitchOff, policy.LiftRule:
+		id := uuid.MustParse(f.Policy)
+		place := int(f.Place)
+		flip.Policy, flip.Rule, flip.RuleID, flip.AboveID = &id, &place, f.RuleID, f.AboveID
+		if f.Kind == policy.LiftRule {
+			above := int(f.Above)
+			flip.Above = &above
+		}
+	case policy.Correct:
+		flip.Pattern = f.Pattern.String()
+	}
+	return flip
 }
 
 func idRefs(ids []string) []Ref {

@@ -123,7 +123,7 @@ func secondLook(ctx context.Context, tx pgx.Tx, states []revision.ObjectState, b
 
 // Practices implements [revision.PublishStore].
 func (s *Store) Practices(ctx context.Context) (p revision.Practices, err error) {
-	err = s.pool.QueryRow(ctx, `select second_look, updated_at, updated_by from practices`).Scan(&p.SecondLook, &p.UpdatedAt, &p.UpdatedBy)
+	err = s.pool.QueryRow(ctx, `select second_look, desk_mail, updated_at, updated_by from practices`).Scan(&p.SecondLook, &p.DeskMail, &p.UpdatedAt, &p.UpdatedBy)
 	return p, ours(err)
 }
 
@@ -136,6 +136,20 @@ func (s *Store) PutPractices(ctx context.Context, secondLook bool, by access.Act
 		detail := "one person is enough to publish"
 		if secondLook {
 			detail = "what one person edited alone is published by another"
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.PracticesPut, Detail: detail})
+	})
+}
+
+// PutDeskMail implements [revision.PublishStore].
+func (s *Store) PutDeskMail(ctx context.Context, addresses []string, by access.Actor) error {
+	return s.as(ctx, by, access.Practices, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `update practices set desk_mail = $1, updated_at = now(), updated_by = $2`, addresses, by.Name()); err != nil {
+			return err
+		}
+		detail := "nobody is told of new requests by mail"
+		if len(addresses) > 0 {
+			detail = "mail tells of new requests: " + strings.Join(addresses, ", ")
 		}
 		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.PracticesPut, Detail: detail})
 	})

@@ -97,6 +97,9 @@ type PublishStore interface {
 	Practices(ctx context.Context) (Practices, error)
 	PutPractices(ctx context.Context, secondLook bool, by access.Actor) error
 
+	// PutDeskMail says which addresses are told of new requests by mail.
+	PutDeskMail(ctx context.Context, addresses []string, by access.Actor) error
+
 	// Remarks returns what people say of the draft: what is not done first, and the last one first.
 	Remarks(ctx context.Context, limit int) ([]Remark, error)
 	AddRemark(ctx context.Context, r Remark, by access.Actor) (Remark, error) // its text, object, and whom it asks
@@ -147,7 +150,8 @@ type Chosen struct {
 
 // Practices is how changes go live here.
 type Practices struct {
-	SecondLook bool // what one person edited alone is published by another
+	SecondLook bool     // what one person edited alone is published by another
+	DeskMail   []string // addresses that are told of new requests by mail
 	UpdatedAt  time.Time
 	UpdatedBy  string
 }

@@ -239,7 +239,10 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if _, err := s.store.Pool().Exec(ctx, `update edits set at = at - interval '100 days'`); err != nil {
 		return err
 	}
-	return demo.Unlock(ctx, api, s.gates[0].address)
+	if err := demo.Unlock(ctx, api, s.gates[0].address); err != nil {
+		return err
+	}
+	return demo.Ask(ctx, api, s.gates[0].address)
 }
 
 // demoAuthority makes an authority for the demo's gate unless there is one, and stores its certificate where curl finds it.

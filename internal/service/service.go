@@ -208,6 +208,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.work.Go(func() { alerts.Run(working) })
 	s.work.Go(func() { forwards.Run(working) })
 	s.work.Go(func() { deliverer.Run(working) })
+	if mailer != nil {
+		told := &desk.Mailer{Requests: store, Practices: store, Outbox: store, Organisation: config.Organisation, Console: config.ConsoleURL, Log: log}
+		s.work.Go(func() { told.Run(working) })
+	}
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err

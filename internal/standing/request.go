@@ -39,6 +39,16 @@ type Request struct {
 	Grant      *uuid.UUID
 }
 
+// RequestTimes says how long people waited for answers.
+type RequestTimes struct {
+	Open    int
+	Oldest  *time.Time    // when the open request was made that waits longest; nil for none
+	Granted int           // of those that were made since
+	Refused int           // likewise
+	Half    time.Duration // in which half of the answers came
+	Nine    time.Duration // in which nine of ten came
+}
+
 // Requests keeps requests for access.
 type Requests interface {
 	// AddRequest adds a request. Where one with its reference is there already, it returns that.
@@ -47,6 +57,12 @@ type Requests interface {
 	// RefuseRequest and GrantRequest answer an open request; one that was answered before stays as it is, and is returned. A grant is made with its answer, or not at all.
 	RefuseRequest(ctx context.Context, id uuid.UUID, answer string, by access.Actor) (Request, error)
 	GrantRequest(ctx context.Context, id uuid.UUID, answer string, grant GrantBody, by access.Actor) (Request, error)
+
+	// AnswerRequests answers those of some requests that are open, all alike; with a grant, one is made for all of them. It returns all as they are then.
+	AnswerRequests(ctx context.Context, ids []uuid.UUID, state RequestState, answer string, grant *GrantBody, by access.Actor) ([]Request, error)
+
+	// RequestTimes returns how long requests that were made since a moment waited.
+	RequestTimes(ctx context.Context, since time.Time) (RequestTimes, error)
 
 	Request(ctx context.Context, id uuid.UUID) (Request, error)
 	RequestByReference(ctx context.Context, reference string) (Request, error)

@@ -2173,6 +2173,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/practices/desk-mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whom mail tells of new requests; for owners */
+        put: operations["putDeskMail"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/presences": {
         parameters: {
             query?: never;
@@ -2358,6 +2375,91 @@ export interface paths {
         };
         /** Requests for access */
         get: operations["getRequests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer several requests with grants, which hold at once; one that fails stops no other */
+        post: operations["grantRequests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Open requests, those for one site together */
+        get: operations["getRequestGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer several requests with a refusal; one that fails stops no other */
+        post: operations["refuseRequests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long requests wait for an answer; of everybody's */
+        get: operations["getRequestTimes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a request is about: what decides, what the page is, whom it meets besides, and what would help */
+        get: operations["getRequestAdvice"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3441,6 +3543,39 @@ export interface components {
              */
             kept: number;
         };
+        AdviceOutputBody: {
+            affected: components["schemas"]["Affected"];
+            because: string;
+            /** @description Of the page; none where it is unrated */
+            categories: components["schemas"]["CategoryRef"][];
+            request: components["schemas"]["AccessRequest"];
+            /** @enum {string} */
+            rung?: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
+            /** @description The narrowest first */
+            suggestions: components["schemas"]["Suggestion"][];
+            /**
+             * @description Now
+             * @enum {string}
+             */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
+        Affected: {
+            /**
+             * Format: int64
+             * @description By so many people and addresses
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description To the site, refused in the last week
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Open requests for the site, this one among them
+             */
+            waiting: number;
+        };
         AffectedGroup: {
             /** @description Requests by the hour of the day, 24 numbers */
             hours: number[];
@@ -3652,6 +3787,18 @@ export interface components {
             to?: string[];
             /** @enum {string} */
             what: "requests" | "gates" | "packs" | "expectations";
+        };
+        AnsweredOutputBody: {
+            /** @description In the order of the requests */
+            answered: components["schemas"]["AnsweredRequest"][];
+        };
+        AnsweredRequest: {
+            /** Format: uuid */
+            id: string;
+            /** @description Why it was not answered */
+            problem?: string;
+            /** @description As it is now; left out where it was not answered */
+            request?: components["schemas"]["AccessRequest"];
         };
         App: {
             activities: components["schemas"]["ActivityBody"][];
@@ -5495,6 +5642,26 @@ export interface components {
              */
             until?: string;
         };
+        GrantRequestsInputBody: {
+            /** @description That the askers read; left out, until when it is allowed */
+            answer?: string;
+            /**
+             * Format: uuid
+             * @description One grant for this group, to which all askers belong; left out, the narrowest one for each of them
+             */
+            group?: string;
+            /**
+             * Format: int64
+             * @description In place of until
+             */
+            minutes?: number;
+            requests: string[];
+            /**
+             * Format: date-time
+             * @description Within 90 days; in place of minutes
+             */
+            until?: string;
+        };
         GrantsOutputBody: {
             /** @description The one made last first */
             grants: components["schemas"]["Grant"][];
@@ -6815,6 +6982,8 @@ export interface components {
             unheld?: "pass" | "block";
         };
         Practices: {
+            /** @description Addresses that are told of new requests by mail */
+            deskMail: string[];
             /** @description What one person edited alone is published by another */
             secondLook: boolean;
             /** Format: date-time */
@@ -6908,6 +7077,10 @@ export interface components {
         };
         PutClaimInputBody: {
             roles: components["schemas"]["Role"][];
+        };
+        PutDeskMailInputBody: {
+            /** @description None: nobody is told */
+            addresses: string[];
         };
         PutPracticesInputBody: {
             secondLook: boolean;
@@ -7033,6 +7206,11 @@ export interface components {
         RefuseRequestInputBody: {
             /** @description That the asker reads */
             answer: string;
+        };
+        RefuseRequestsInputBody: {
+            /** @description That the askers read */
+            answer: string;
+            requests: string[];
         };
         RefusedLine: {
             /** @enum {string} */
@@ -7297,6 +7475,51 @@ export interface components {
             over?: components["schemas"]["ReportMoment"][];
             rows: components["schemas"]["ReportRow"][];
             title: string;
+        };
+        RequestGroup: {
+            /** @description What decided, each once */
+            by: string[];
+            /** @description The one made first first */
+            requests: components["schemas"]["AccessRequest"][];
+            /** @description Groups that all of the askers belong to, the smallest first; none where somebody is not known */
+            shared: components["schemas"]["Ref"][];
+            /** @description That somebody registered */
+            site: string;
+            /** @description The pages, each once */
+            urls: string[];
+        };
+        RequestGroupsOutputBody: {
+            /** @description The one in which somebody waits longest first */
+            groups: components["schemas"]["RequestGroup"][];
+        };
+        RequestTimesOutputBody: {
+            /**
+             * Format: int64
+             * @description Of those made in these days
+             */
+            granted: number;
+            /**
+             * Format: double
+             * @description Minutes in which half of the answers came; 0 without any
+             */
+            half: number;
+            /**
+             * Format: double
+             * @description Minutes in which nine of ten came
+             */
+            nine: number;
+            /**
+             * Format: date-time
+             * @description Since when the one waits that waits longest
+             */
+            oldest?: string;
+            /**
+             * Format: int64
+             * @description Now
+             */
+            open: number;
+            /** Format: int64 */
+            refused: number;
         };
         RequestsOutputBody: {
             /** @description Open ones first, then the one made last first */
@@ -7968,6 +8191,26 @@ export interface components {
             sight: "name" | "tunnel" | "full";
             /** @enum {string} */
             verdict: "allow" | "watch" | "hold" | "block";
+        };
+        Suggestion: {
+            /** @description grant, grant group: what it opens */
+            entries?: string[];
+            /** @description change: with what is needed to make it */
+            flip?: components["schemas"]["Flip"];
+            /** @description grant group: which */
+            group?: components["schemas"]["Ref"];
+            /**
+             * @description grant: the narrowest one. grant group: one for a group of all who asked. stint: end it for the asker. change: of the draft. owner: the baseline decides. open: the page is open by now
+             * @enum {string}
+             */
+            kind: "grant" | "grant group" | "stint" | "change" | "owner" | "open";
+            /**
+             * Format: uuid
+             * @description stint: which
+             */
+            stint?: string;
+            /** @description In a sentence */
+            text: string;
         };
         SummaryOutputBody: {
             /**
@@ -19960,6 +20203,75 @@ export interface operations {
             };
         };
     };
+    putDeskMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutDeskMailInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Practices"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getPresences: {
         parameters: {
             query?: never;
@@ -20873,6 +21185,271 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    grantRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantRequestsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnsweredOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRequestGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestGroupsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    refuseRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefuseRequestsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnsweredOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRequestTimes: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestTimesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRequestAdvice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdviceOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

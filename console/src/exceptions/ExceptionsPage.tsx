@@ -24,8 +24,6 @@ import { type Exception, exceptionsOptions, useRemoveException, useSaveException
 import { GrantDialog } from './GrantDialog'
 import { GrantsView } from './GrantsView'
 import { grantsOptions } from './grantQueries'
-import { RequestsView } from './RequestsView'
-import { requestsOptions } from './requestQueries'
 import { inView, whomSaid } from './standing'
 import { exceptionViews, type View } from './views'
 
@@ -36,12 +34,11 @@ const viewNames: Record<View, string> = {
   over: 'Over or off',
   all: 'All',
   grants: 'Grants',
-  requests: 'Requests',
   codes: 'Codes',
 }
 
 /** The operation that a view asks for. */
-const asks = { grants: 'getGrants', requests: 'getRequests', codes: 'getCodes' } as const
+const asks = { grants: 'getGrants', codes: 'getCodes' } as const
 
 /** The views that an account may see. */
 const seen = (may: ReturnType<typeof useMay>) =>
@@ -53,7 +50,6 @@ const seen = (may: ReturnType<typeof useMay>) =>
 
 const about: Partial<Record<View, string>> = {
   grants: 'Allowed at once and for some time, without publishing. They end by themselves.',
-  requests: 'People who ask for a page that was refused. To allow it makes the narrowest grant, which holds at once.',
   codes: 'Ways past rules that hold pages: codes of the help desk, and who has come past.',
 }
 
@@ -61,7 +57,7 @@ const about: Partial<Record<View, string>> = {
 export function ExceptionsPage() {
   const all = useAsked('getExceptions', exceptionsOptions)
   const may = useMay()
-  const { view = may('getExceptions') ? 'in-force' : 'requests', q = '' } = useSearch({ from: '/exceptions' })
+  const { view = may('getExceptions') ? 'in-force' : 'codes', q = '' } = useSearch({ from: '/exceptions' })
   const navigate = useNavigate({ from: '/exceptions' })
   const [open, setOpen] = useState<Exception | 'new' | null>(null)
   const used = useUsage(
@@ -75,13 +71,11 @@ export function ExceptionsPage() {
     )
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
   const grants = useAsked('getGrants', grantsOptions)
-  const requests = useAsked('getRequests', requestsOptions)
   const codes = useAsked('getCodes', codesOptions)
-  const own = view !== 'grants' && view !== 'requests' && view !== 'codes' // exceptions themselves
+  const own = view !== 'grants' && view !== 'codes' // exceptions themselves
   const counts = {
     ...Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length])),
     grants: (grants.data ?? []).filter((g) => g.state === 'in force').length,
-    requests: (requests.data ?? []).filter((r) => r.state === 'open').length,
     codes: codes.data?.passages.length ?? 0,
   }
   return (
@@ -94,16 +88,14 @@ export function ExceptionsPage() {
               {about[view] ?? 'For some people, some pages, some days: each with a reason and, normally, an end.'}
             </p>
           </div>
-          {view !== 'requests' && (
-            <Button
-              look="main"
-              does={view === 'grants' ? 'addGrant' : view === 'codes' ? 'addCode' : 'addException'}
-              onClick={() => setOpen('new')}
-            >
-              <Plus size={16} aria-hidden />{' '}
-              {view === 'grants' ? 'New grant' : view === 'codes' ? 'New code' : 'New exception'}
-            </Button>
-          )}
+          <Button
+            look="main"
+            does={view === 'grants' ? 'addGrant' : view === 'codes' ? 'addCode' : 'addException'}
+            onClick={() => setOpen('new')}
+          >
+            <Plus size={16} aria-hidden />{' '}
+            {view === 'grants' ? 'New grant' : view === 'codes' ? 'New code' : 'New exception'}
+          </Button>
         </div>
         <ViewButtons
           names={seen(may)}
@@ -124,7 +116,6 @@ export function ExceptionsPage() {
           />
         </ViewButtons>
         {view === 'grants' && <GrantsView filter={q} />}
-        {view === 'requests' && <RequestsView filter={q} />}
         {view === 'codes' && <CodesView filter={q} making={open === 'new'} onMade={() => setOpen(null)} />}
         {own && all.isPending && <Loading what="the exceptions" />}
         {own && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}

@@ -50,12 +50,7 @@ export function GrantsView({ filter }: { filter: string }) {
 }
 
 function Row({ grant: g }: { grant: Grant }) {
-  const may = useMay()
-  const end = useEndGrant()
-  const keep = useKeepGrant()
-  const announce = useAnnounce()
   const runs = g.state === 'in force'
-  const what = g.entries.join(', ')
   return (
     <tr className={runs ? 'hover:bg-wash' : 'text-soft hover:bg-wash'}>
       <td className={cellClass}>
@@ -68,7 +63,6 @@ function Row({ grant: g }: { grant: Grant }) {
           {g.reason}
           {g.requestedBy && ` Asked for by ${g.requestedBy}.`}
         </p>
-        {(end.error || keep.error) && <ProblemNotice error={(end.error ?? keep.error) as Error} />}
       </td>
       <td className={cellClass}>{whomSaid(g)}</td>
       <td className={`${cellClass} whitespace-nowrap text-sm`}>
@@ -80,41 +74,56 @@ function Row({ grant: g }: { grant: Grant }) {
         <p className="text-soft">by {g.madeBy}</p>
       </td>
       <td className={cellClass}>
-        {runs && (g.yours || may('keepGrant')) && (
-          <Menu
-            trigger={
-              <button
-                type="button"
-                aria-label={`What to do with the grant of ${what}`}
-                className="rounded-sm px-2 hover:bg-wash"
-              >
-                ⋯
-              </button>
-            }
-          >
-            {g.yours && (
-              <MenuItem
-                does="endGrant"
-                onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
-              >
-                End it now
-              </MenuItem>
-            )}
-            {!g.kept && (
-              <MenuItem
-                does="keepGrant"
-                onSelect={() =>
-                  afterwards(keep.mutateAsync(g.id), (made) =>
-                    announce(`The exception ${made.name} is in the draft. It holds once that is published.`),
-                  )
-                }
-              >
-                Keep it as an exception
-              </MenuItem>
-            )}
-          </Menu>
-        )}
+        <GrantActions grant={g} />
       </td>
     </tr>
+  )
+}
+
+/** What can be done with a grant that is in force; nothing is shown where that is nothing. */
+export function GrantActions({ grant: g }: { grant: Grant }) {
+  const may = useMay()
+  const end = useEndGrant()
+  const keep = useKeepGrant()
+  const announce = useAnnounce()
+  const what = g.entries.join(', ')
+  const problem = end.error ?? keep.error
+  if (g.state !== 'in force' || !(g.yours || may('keepGrant'))) return null
+  return (
+    <>
+      <Menu
+        trigger={
+          <button
+            type="button"
+            aria-label={`What to do with the grant of ${what}`}
+            className="rounded-sm px-2 hover:bg-wash"
+          >
+            ⋯
+          </button>
+        }
+      >
+        {g.yours && (
+          <MenuItem
+            does="endGrant"
+            onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
+          >
+            End it now
+          </MenuItem>
+        )}
+        {!g.kept && (
+          <MenuItem
+            does="keepGrant"
+            onSelect={() =>
+              afterwards(keep.mutateAsync(g.id), (made) =>
+                announce(`The exception ${made.name} is in the draft. It holds once that is published.`),
+              )
+            }
+          >
+            Keep it as an exception
+          </MenuItem>
+        )}
+      </Menu>
+      {problem && <ProblemNotice error={problem} />}
+    </>
   )
 }

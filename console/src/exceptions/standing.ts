@@ -16,7 +16,6 @@ export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = 
     case 'over':
       return e.state === 'over' || e.state === 'off'
     case 'grants': // they are not exceptions
-    case 'requests':
     case 'codes':
       return false
   }

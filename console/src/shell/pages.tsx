@@ -5,6 +5,7 @@ import {
   ChartColumn,
   FlaskConical,
   GitCompareArrows,
+  Inbox,
   type LucideIcon,
   NotebookText,
   Package,
@@ -35,6 +36,7 @@ const all: {
     | '/alerts'
     | '/try'
     | '/steering'
+    | '/requests'
   label: string
   icon: LucideIcon
   /** The operation that the page begins with, or one of several. */
@@ -48,7 +50,8 @@ const all: {
   { to: '/steering', label: 'Groups led', icon: Presentation, does: ['getSteering'] },
   { to: '/schedules', label: 'Schedules', icon: CalendarClock, does: ['getSchedules'] },
   { to: '/policies', label: 'Policies', icon: Scale, does: ['getPolicies'] },
-  { to: '/exceptions', label: 'Exceptions', icon: Signpost, does: ['getExceptions', 'getRequests'] },
+  { to: '/exceptions', label: 'Exceptions', icon: Signpost, does: ['getExceptions', 'getCodes'] },
+  { to: '/requests', label: 'Requests', icon: Inbox, does: ['getRequestGroups'] },
   { to: '/try', label: 'Try', icon: FlaskConical, does: ['tryUrls'] },
   { to: '/changes', label: 'Changes', icon: GitCompareArrows, does: ['getDraft'] },
   { to: '/gates', label: 'Gates', icon: BrickWall, does: ['getGates'] },

@@ -125,7 +125,11 @@ func PracticeCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Show(command.View{Data: p.JSON200, Columns: []string{"Practice", "Since", "By"}, Rows: [][]string{{said(p.JSON200), a.ByClock(p.JSON200.UpdatedAt).Format(command.Clock), p.JSON200.UpdatedBy}}})
+			told := "Nobody is told of new requests by mail."
+			if len(p.JSON200.DeskMail) > 0 {
+				told = "Mail tells of new requests: " + strings.Join(p.JSON200.DeskMail, ", ")
+			}
+			return a.Show(command.View{Data: p.JSON200, Columns: []string{"Practice", "Since", "By"}, Rows: [][]string{{said(p.JSON200), a.ByClock(p.JSON200.UpdatedAt).Format(command.Clock), p.JSON200.UpdatedBy}, {told, "", ""}}})
 		}),
 	})
 	set := &cobra.Command{
@@ -142,7 +146,25 @@ func PracticeCommand(a *command.App) *cobra.Command {
 			return nil
 		}),
 	}
-	return command.Noun("practice", "How changes go live here", show, set)
+	tell := &cobra.Command{
+		Use: "desk-mail [ADDRESS...]", Short: "Whom mail tells of new requests; without an address, nobody; for owners", Example: "  widelark practice desk-mail desk@quillmere.example", Args: cobra.ArbitraryArgs,
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if args == nil {
+				args = []string{}
+			}
+			p, err := api.PutDeskMailWithResponse(cmd.Context(), client.PutDeskMailInputBody{Addresses: args})
+			if err != nil {
+				return err
+			}
+			if len(p.JSON200.DeskMail) == 0 {
+				fmt.Fprintln(a.Out, "Nobody is told of new requests by mail.")
+				return nil
+			}
+			fmt.Fprintf(a.Out, "Mail tells of new requests: %s\n", strings.Join(p.JSON200.DeskMail, ", "))
+			return nil
+		}),
+	}
+	return command.Noun("practice", "How changes go live here, and who is told of requests", show, set, tell)
 }
 
 // chosenOf returns the ids of changed objects, each named by its kind and name.

@@ -369,14 +369,15 @@ func TestConsoleByRole(t *testing.T) {
 	s.Run(t, "", "grant", "new", "=oddsfield.example/x", "--person", "kay.moran", "--until", "1h", "--why", "a test").Done(t)
 	s.Run(t, "", "list", "add", "Betting", "not-live.example").Done(t)
 	const reading = "Lists Categories Look up Packs People Schedules Policies Exceptions Try Changes Gates"
+	answering := strings.Replace(reading, "Exceptions", "Exceptions Requests", 1)
 	for _, who := range []struct {
 		role, bounds, pages string
 		sees, lacks         map[string]string // buttons, by page
 	}{
 		{"reader", "", reading, nil, map[string]string{"/lists": "New list", "/changes": "Publish"}},
-		{"lead", "--group Wards", "Groups led Look up People Exceptions Try Journal Reports", map[string]string{"/exceptions": "Requests"}, map[string]string{"/people": "Person"}},
-		{"help desk", "--group Wards", reading + " Journal Reports Alerts", map[string]string{"/exceptions?view=grants": "New grant"}, map[string]string{"/exceptions?view=codes": "New code", "/alerts": "New alert"}},
-		{"auditor", "", reading + " Journal Reports Alerts", map[string]string{"/changes": "Who did what"}, map[string]string{"/people?view=accounts": "Account", "/gates": "Enrol a gate"}},
+		{"lead", "--group Wards", "Groups led Look up People Exceptions Requests Try Journal Reports", nil, map[string]string{"/people": "Person"}},
+		{"help desk", "--group Wards", answering + " Journal Reports Alerts", map[string]string{"/exceptions?view=grants": "New grant"}, map[string]string{"/exceptions?view=codes": "New code", "/alerts": "New alert"}},
+		{"auditor", "", answering + " Journal Reports Alerts", map[string]string{"/changes": "Who did what"}, map[string]string{"/people?view=accounts": "Account", "/gates": "Enrol a gate"}},
 		{"publisher", "", reading + " Journal Reports Alerts", map[string]string{"/changes": "Publish"}, map[string]string{"/lists": "New list"}},
 		{"editor", "--list Dosage", reading + " Journal Reports Alerts", nil, map[string]string{"/lists": "New list", "/exceptions": "New exception"}},
 	} {

@@ -63,12 +63,11 @@ func TestConsoleGates(t *testing.T) {
 	// Requests for access are answered in one step.
 	asker := refused(t, gate.Proxy, "127.0.10.7", "http://harbour-news.example/puzzles", "This page is not allowed here")
 	require.Equal(t, "303", asker.send("act=ask", "reason=For the quiz").status)
-	b.GoTo("/exceptions?view=requests")
-	b.See("td", "For the quiz")
-	b.Accessible("requests")
-	b.Press("Allow http://harbour-news.example/puzzles")
+	b.GoTo("/requests")
+	b.See("section", "For the quiz")
+	b.Press("Allow")
 	b.Press("for an hour")
-	b.See("[role=status]", "It is allowed until")
+	b.See("[role=status]", "Allowed for")
 	b.See("td", "granted by edda")
 	require.Eventually(t, func() bool {
 		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://harbour-news.example/puzzles").sees() == "the page"
