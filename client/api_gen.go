@@ -5536,9 +5536,18 @@ type ClassBy string
 
 // Code defines model for Code.
 type Code struct {
+	// Categories Keys of categories and families: everything in them is opened, too
+	Categories *[]string `json:"categories,omitempty"`
+
 	// Entries What it opens, in the notation; left out: the page at which it is entered
-	Entries *[]string          `json:"entries,omitempty"`
-	ID      openapi_types.UUID `json:"id"`
+	Entries *[]string `json:"entries,omitempty"`
+
+	// Everything Everything below the baseline is opened
+	Everything *bool `json:"everything,omitempty"`
+
+	// For Who may enter it: persons and groups; left out, whoever has it
+	For *WhomBody          `json:"for,omitempty"`
+	ID  openapi_types.UUID `json:"id"`
 
 	// Idle It closes again after so many minutes in which nothing is opened; left out: only at its end
 	Idle   *int64    `json:"idle,omitempty"`
@@ -5567,8 +5576,17 @@ type Code struct {
 
 // CodeBody defines model for CodeBody.
 type CodeBody struct {
+	// Categories Keys of categories and families: everything in them is opened, too
+	Categories *[]string `json:"categories,omitempty"`
+
 	// Entries What it opens, in the notation; left out: the page at which it is entered
 	Entries *[]string `json:"entries,omitempty"`
+
+	// Everything Everything below the baseline is opened
+	Everything *bool `json:"everything,omitempty"`
+
+	// For Who may enter it: persons and groups; left out, whoever has it
+	For *WhomBody `json:"for,omitempty"`
 
 	// Idle It closes again after so many minutes in which nothing is opened; left out: only at its end
 	Idle *int64 `json:"idle,omitempty"`
@@ -8540,6 +8558,9 @@ type PartsInputBody struct {
 // Passage defines model for Passage.
 type Passage struct {
 	Address *string `json:"address,omitempty"`
+
+	// Categories Keys of categories and families of which everything is open, too
+	Categories *[]string `json:"categories,omitempty"`
 
 	// Code That was entered
 	Code *openapi_types.UUID `json:"code,omitempty"`

@@ -31,6 +31,9 @@ func (s *Snapshot) patternsOpen() bool {
 }
 
 func (s *Snapshot) findOpening() bool {
+	if len(s.byClass) > 0 {
+		return true
+	}
 	var asked []string
 	classes := false
 	ask := func(p *ladderPolicy) {

@@ -174,7 +174,7 @@ func (s *Snapshot) decide(w *Work, r *Request, at time.Time) Decision {
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.find(w, r.Person, place)
 	s.weigh(w)
-	s.join(w, len(w.granted) > 0 || len(s.stints) > 0)
+	s.join(w, len(w.granted)+len(s.stints)+len(s.byClass) > 0)
 	return s.ladder(w, at, nil)
 }
 
@@ -703,6 +703,21 @@ func (s *Snapshot) granted(w *Work, kind grantKind, at time.Time, t *tracer) int
 		block := g.Then == Block
 		if order := c.specificity.Compare(specificity); best < 0 || fits > level || fits == level && (order > 0 || order == 0 && block && !blocks) {
 			best, level, specificity, blocks = c.grant, fits, c.specificity, block
+		}
+	}
+	if kind == unlocked {
+		for _, n := range s.byClass {
+			g := &s.grants[n]
+			if !g.is.Meets(w.is) {
+				continue
+			}
+			fits := w.level(g)
+			if t != nil {
+				t.unlockedClass(g, fits, at)
+			}
+			if best < 0 && fits != forNobody && runs(g.From, g.Until, at) {
+				best = n
+			}
 		}
 	}
 	if t != nil {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"widelark/core/classify"
+	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/ranges"
 )
@@ -62,6 +63,8 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		with.grants = append(with.grants, s.grant(&e))
 		covered = append(covered, match.List{ID: e.ID, Name: e.Name, Entries: e.Entries})
 	}
+	with.byClass = nil
+	var classes [][]string // of grants in byClass
 	past := func(u *Unlocked, kind grantKind, of string) {
 		if u.Person == "" && s.SharedAt(u.Addr) {
 			return
@@ -72,6 +75,9 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		}
 		g := s.grant(e)
 		g.kind, g.of = kind, of
+		if len(u.Categories) > 0 && kind == unlocked {
+			with.byClass, classes = append(with.byClass, int32(len(with.grants))), append(classes, u.Categories)
+		}
 		with.grants = append(with.grants, g)
 		covered = append(covered, match.List{ID: "unlocked", Entries: u.Entries})
 	}
@@ -112,8 +118,30 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	// Lists of facts stand after all that conditions ask, so the numbers of lists and categories stay the same.
 	with.classifier = classify.New(s.config.Local, s.config.Packs, lists)
 	with.index = with.classifier.Index()
+	for i, n := range with.byClass {
+		with.grants[n].is = with.classes(classes[i])
+	}
 	with.noException = noneOf(len(published) + len(facts.Grants))
 	return &with
+}
+
+// classes returns the numbers of categories, by their keys or those of families.
+func (s *Snapshot) classes(keys []string) directory.Set {
+	set := directory.NewSet(s.classifier.Count())
+	add := func(key string) {
+		if n := s.classifier.Number(key); n >= 0 {
+			set.Add(n)
+		}
+	}
+	for _, key := range keys {
+		add(key)
+		for _, c := range s.config.Taxonomy.Categories {
+			if c.Family == key {
+				add(c.Key)
+			}
+		}
+	}
+	return set
 }
 
 // persons returns the numbers of people; those who are not known are left out. It is never nil where there are some.

@@ -177,10 +177,7 @@ func (n naive) holds(c Cond) string {
 		return n.any(c.Values, n.list)
 	case Is:
 		return n.any(c.Values, func(key string) string {
-			return n.seen(true, slices.ContainsFunc(n.class().Categories, func(has string) bool {
-				category, _ := n.Taxonomy.Category(has)
-				return has == key || category.Family == key
-			}))
+			return n.seen(true, n.in(key))
 		})
 	case App:
 		return n.any(c.Values, func(key string) string {
@@ -302,7 +299,15 @@ func (n naive) running(from, until time.Time) bool {
 
 // past reports whether what was unlocked or acknowledged is so for the asker, now and for this URL.
 func (n naive) past(u Unlocked) bool {
-	return n.cover(u.Entries) == is && n.running(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr && !n.Shared[n.network()])
+	return (n.cover(u.Entries) == is || slices.ContainsFunc(u.Categories, n.in)) && n.running(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr && !n.Shared[n.network()])
+}
+
+// in reports whether the URL is in a category, or in one of a family.
+func (n naive) in(key string) bool {
+	return slices.ContainsFunc(n.class().Categories, func(has string) bool {
+		category, _ := n.Taxonomy.Category(has)
+		return has == key || category.Family == key
+	})
 }
 
 func (n naive) acknowledged(id string) bool {
@@ -658,7 +663,7 @@ func drawNaive(t *rapid.T) naive {
 		}
 	}
 	if rapid.IntRange(0, 4).Draw(t, "unlocked") == 0 {
-		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
+		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Categories: draws([]string{"games", "play", "scored", "gone"}, 2).Draw(t, "unlocked categories"), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
 	}
 	for _, of := range draws([]string{"policy0/0", "policy0/1", "policy0", "policy1/0", "fallback/0", "fallback"}, 2).Draw(t, "acknowledged") {
 		past := Unlocked{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}

@@ -108,6 +108,10 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 		each(g.From)
 		each(g.Until)
 	}
+	for _, n := range s.byClass {
+		each(s.grants[n].From)
+		each(s.grants[n].Until)
+	}
 	s.quotaTimes(w, each)
 	for i := range s.stints {
 		if s.stints[i].meets(w) {

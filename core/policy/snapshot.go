@@ -67,6 +67,7 @@ type Snapshot struct {
 	// noException says of a URL that no exception covers it.
 	noException string
 	stints      []stint // the one begun last first
+	byClass     []int32 // positions among grants of what is unlocked by categories
 
 	acknowledgements bool // there are some among grants
 	notesAnything    bool // a rule says note
@@ -155,6 +156,7 @@ type grant struct {
 	groups   directory.Set
 	networks directory.Set
 	ranges   []netip.Prefix
+	is       directory.Set // unlocked: categories besides the entries; nil for none
 }
 
 // grantKind says what opens a URL for some people.

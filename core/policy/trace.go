@@ -292,6 +292,21 @@ func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {
 	t.steps = append(t.steps, step)
 }
 
+// unlockedClass tells of something that is unlocked by the categories of the URL.
+func (t *tracer) unlockedClass(g *grant, level int, at time.Time) {
+	step := Step{Rung: AtUnlocked, Rule: g.Name, ID: g.ID, Place: -1, Then: g.Then, Outcome: Outweighed, Evidence: t.evidence(&node{op: Is, set: g.is}, yes, nil)}
+	switch {
+	case level == forNobody:
+		step.Outcome, step.Missing = NoMatch, "it is for others"
+	case !runs(g.From, g.Until, at):
+		step.Outcome = NotNow
+		if at.Before(g.From) {
+			step.Next = g.From
+		}
+	}
+	t.steps = append(t.steps, step)
+}
+
 // granted marks the exception that counts, among those told; -1 for none.
 func (t *tracer) granted(n int32, kind grantKind) {
 	rung, why := AtException, t.s.noException

@@ -120,6 +120,9 @@ func (s *Snapshot) sameButEntries(o *Snapshot, asker *Request) bool {
 			return false
 		}
 	}
+	if len(s.byClass)+len(o.byClass) > 0 { // hosts of a category are in no entries
+		return false
+	}
 	if len(s.stints) != len(o.stints) {
 		return false
 	}

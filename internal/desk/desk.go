@@ -10,12 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
-	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/edition"
@@ -91,11 +92,21 @@ func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time,
 			opened.Idle, opened.Ends = time.Duration(c.Idle)*time.Minute, opened.Until
 			opened.Until = d.Now().Add(opened.Idle)
 		}
-		if len(c.Entries) == 0 {
+		live, err := d.Editions.On(ctx, "", "live")
+		if err != nil {
+			return opened, err
+		}
+		if !mayEnter(live, &c, p) {
+			return opened, fmt.Errorf("%w: it is for others", standing.ErrCode)
+		}
+		if !c.SaysWhat() {
+			if p.Rule == uuid.Nil { // no rule holds the page for a code: only codes that say what they open count there
+				return opened, fmt.Errorf("%w: it opens held pages", standing.ErrCode)
+			}
 			return opened, nil
 		}
-		opened.Entries = c.Entries
-		if match.New([]match.List{{ID: "code", Entries: c.Entries}}).Cover(p.URL, pattern.DateOf(d.Now()), p.Sight) == nil {
+		opened.Entries, opened.Categories = c.Opens()
+		if !opens(live, opened, p, d.Now()) {
 			return opened, fmt.Errorf("%w: it is for others", standing.ErrCode)
 		}
 		return opened, nil
@@ -107,6 +118,31 @@ func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time,
 		err = d.Store.ForgetTries(ctx, who, access.Recorder)
 	}
 	return made.Until, err
+}
+
+// mayEnter reports whether a code is for whoever enters it: a person whom it names or, by what is live, a member of a group.
+func mayEnter(live *edition.State, c *standing.Code, p gate.Past) bool {
+	if c.For == nil {
+		return true
+	}
+	is := func(id uuid.UUID) func(revision.Ref) bool {
+		return func(r revision.Ref) bool { return r.ID == id }
+	}
+	if p.Person != uuid.Nil && slices.ContainsFunc(c.For.Persons, is(p.Person)) {
+		return true
+	}
+	return slices.ContainsFunc(live.GroupsOf(p.Person, uuid.Nil, p.Address), func(id uuid.UUID) bool { return slices.ContainsFunc(c.For.Groups, is(id)) })
+}
+
+// opens reports whether a passage would let its request pass: it covers the URL, and nothing above it decides.
+func opens(live *edition.State, opened standing.Passage, p gate.Past, now time.Time) bool {
+	fact := policy.Unlocked{Entries: opened.Entries, Categories: opened.Categories, Person: p.Person.String(), From: now, Until: now.Add(time.Minute)}
+	r := policy.Request{URL: p.URL, Person: p.Person.String(), Addr: p.Address, Sight: p.Sight}
+	if p.Person == uuid.Nil {
+		fact.Person, fact.Addr, r.Person = "", p.Address, ""
+	}
+	d := live.Snapshot.With(policy.Facts{Unlocked: []policy.Unlocked{fact}}).Decide(&policy.Work{}, &r, now)
+	return d.Rung == policy.AtUnlocked
 }
 
 // Ask implements [gate.Desk].

@@ -186,6 +186,24 @@ func (g *Gate) Holds(r Request) (h Holding, holds bool) {
 	return h, holds && err == nil
 }
 
+// Unlocks reports whether a code could open a request that is blocked: not where the baseline decides, nor where many clients stand behind the address of somebody who is not known.
+func (g *Gate) Unlocks(r Request) (h Holding, may bool) {
+	d := g.decide(r)
+	if d.Verdict != policy.Block || d.Edition == nil || d.Rung == policy.AtBaseline {
+		return h, false
+	}
+	if d.Request.Person == uuid.Nil && d.Edition.Snapshot.SharedAt(d.Request.Address) {
+		return h, false
+	}
+	q := g.question(&d.Request)
+	if r.SignedIn {
+		q.Way = policy.ByProxy // whatever the network says
+	}
+	h.Left = policy.ByCode
+	h.Entry, may = d.Edition.Snapshot.Entry(&policy.Work{}, &q, d.At)
+	return h, may
+}
+
 // Held returns what the gate can hold of what a request is bound to, and what it cannot; see [policy.Snapshot.Held].
 func (g *Gate) Held(d Decision) (held, not policy.Provisos, safe policy.Safe) {
 	if d.Edition == nil {

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 	"time"
@@ -11,6 +12,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/internal/access"
+	"widelark/internal/revision"
 	"widelark/internal/standing"
 )
 
@@ -27,15 +29,16 @@ type Code struct {
 
 // Passage says that somebody has come past a hold, for a while.
 type Passage struct {
-	ID        uuid.UUID  `json:"id" format:"uuid"`
-	How       string     `json:"how" enum:"acknowledged,code"`
-	Code      *uuid.UUID `json:"code,omitempty" format:"uuid" doc:"That was entered"`
-	Person    *Ref       `json:"person,omitempty" doc:"Left out where nobody is known: then it is the address's"`
-	Address   string     `json:"address,omitempty"`
-	Entries   []string   `json:"entries" doc:"What is open, in the notation"`
-	From      time.Time  `json:"from"`
-	Until     time.Time  `json:"until"`
-	Reference string     `json:"reference" doc:"Of the page that was held"`
+	ID         uuid.UUID  `json:"id" format:"uuid"`
+	How        string     `json:"how" enum:"acknowledged,code"`
+	Code       *uuid.UUID `json:"code,omitempty" format:"uuid" doc:"That was entered"`
+	Person     *Ref       `json:"person,omitempty" doc:"Left out where nobody is known: then it is the address's"`
+	Address    string     `json:"address,omitempty"`
+	Entries    []string   `json:"entries" doc:"What is open, in the notation"`
+	Categories []string   `json:"categories,omitempty" doc:"Keys of categories and families of which everything is open, too"`
+	From       time.Time  `json:"from"`
+	Until      time.Time  `json:"until"`
+	Reference  string     `json:"reference" doc:"Of the page that was held"`
 }
 
 type codesOutput struct {
@@ -86,9 +89,12 @@ func (s *server) codes(ctx context.Context, _ *struct{}) (*codesOutput, error) {
 		return nil, s.problem(ctx, err)
 	}
 	for _, c := range codes {
-		if c.Used < c.Uses && (seen.all || c.MadeBy == actor(ctx).Name()) {
+		if c.Used < c.Uses && (seen.all || c.MadeBy == actor(ctx).Name() || c.For != nil && seen.hasAll(c.For)) {
 			out.Body.Codes = append(out.Body.Codes, codeBody(c))
 		}
+	}
+	if err := s.nameAskers(ctx, out.Body.Codes); err != nil {
+		return nil, s.problem(ctx, err)
 	}
 	passages, err := s.Passages.Passages(ctx, s.Now())
 	if err != nil {
@@ -104,7 +110,7 @@ func (s *server) codes(ctx context.Context, _ *struct{}) (*codesOutput, error) {
 		return nil, s.problem(ctx, err)
 	}
 	for _, p := range passages {
-		body := Passage{ID: p.ID, How: "acknowledged", Entries: texts(p.Entries), From: p.From, Until: p.Until, Reference: p.Reference}
+		body := Passage{ID: p.ID, How: "acknowledged", Entries: texts(p.Entries), Categories: p.Categories, From: p.From, Until: p.Until, Reference: p.Reference}
 		if p.Code != uuid.Nil {
 			body.How, body.Code = "code", &p.Code
 		}
@@ -131,12 +137,61 @@ func (s *server) addCode(ctx context.Context, in *addCodeInput) (*codeOutput, er
 	if err := in.Body.Check(s.Now()); err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	names, err := s.naming(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i, key := range in.Body.Categories {
+		_, category := names.Category(key)
+		if _, family := names.Family(key); !category && !family {
+			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("categories[%d]", i), Msg: fmt.Sprintf("there is no category or family %q", key)})
+		}
+	}
+	if in.Body.For != nil {
+		live, err := s.inForce(ctx, "", "live")
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		d := live.Snapshot.Config().Directory
+		for i, p := range in.Body.For.Persons {
+			if d.Person(p.ID.String()) < 0 {
+				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("for.persons[%d]", i), Msg: "what is live has no such person: publish them first"})
+			}
+		}
+		for i, g := range in.Body.For.Groups {
+			if d.Group(g.ID.String()) < 0 {
+				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("for.groups[%d]", i), Msg: "what is live has no such group: publish it first"})
+			}
+		}
+	}
 	text := standing.NewCode()
 	made, err := s.Passages.AddCode(ctx, in.Body, standing.HashCode(text), actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	body := codeBody(made)
-	body.Text = text
-	return &codeOutput{body}, nil
+	bodies := []Code{codeBody(made)}
+	if err := s.nameAskers(ctx, bodies); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	bodies[0].Text = text
+	return &codeOutput{bodies[0]}, nil
+}
+
+// nameAskers fills in the names of those whom codes are for.
+func (s *server) nameAskers(ctx context.Context, codes []Code) error {
+	var refs []*Ref
+	for i := range codes {
+		if whom := codes[i].For; whom != nil {
+			for _, of := range [][]Ref{whom.Persons, whom.Groups} {
+				for n := range of {
+					refs = append(refs, &of[n])
+				}
+			}
+		}
+	}
+	names, err := s.Objects.Names(ctx, idsOf(refs))
+	for _, ref := range refs {
+		ref.Name = names[ref.ID]
+	}
+	return err
 }

@@ -18,7 +18,7 @@ import (
 )
 
 const (
-	passageColumns = `id, rule, code, person, address, entries, from_at, until, reference, idle_minutes, ends_at`
+	passageColumns = `id, rule, code, person, address, entries, from_at, until, reference, idle_minutes, ends_at, categories`
 	codeColumns    = `id, body, used, made_at, made_by, ended_at`
 )
 
@@ -28,7 +28,7 @@ func scanPassage(row pgx.CollectableRow) (p standing.Passage, err error) {
 	var entries []byte
 	var idle *int
 	var ends *time.Time
-	if err = row.Scan(&p.ID, &rule, &code, &person, &address, &entries, &p.From, &p.Until, &p.Reference, &idle, &ends); err != nil {
+	if err = row.Scan(&p.ID, &rule, &code, &person, &address, &entries, &p.From, &p.Until, &p.Reference, &idle, &ends, &p.Categories); err != nil {
 		return p, err
 	}
 	if idle != nil && ends != nil {
@@ -77,8 +77,8 @@ func addPassage(ctx context.Context, tx pgx.Tx, p standing.Passage) (standing.Pa
 		minutes := int(p.Idle / time.Minute)
 		idle, ends = &minutes, &p.Ends
 	}
-	rows, err := tx.Query(ctx, `insert into passages (rule, code, person, address, entries, until, reference, idle_minutes, ends_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning `+passageColumns,
-		orNull(p.Rule), orNull(p.Code), orNull(p.Person), address, entries, p.Until, p.Reference, idle, ends)
+	rows, err := tx.Query(ctx, `insert into passages (rule, code, person, address, entries, until, reference, idle_minutes, ends_at, categories) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning `+passageColumns,
+		orNull(p.Rule), orNull(p.Code), orNull(p.Person), address, entries, p.Until, p.Reference, idle, ends, append([]string{}, p.Categories...))
 	if p, err = one(rows, err, scanPassage); err != nil {
 		return p, err
 	}
@@ -128,11 +128,12 @@ func (s *Store) AddCode(ctx context.Context, c standing.CodeBody, hash []byte, b
 	if err != nil {
 		return made, err
 	}
-	about := access.Object{Name: "an unlock code", Reach: access.Page, Length: time.Duration(c.Minutes) * time.Minute}
-	if len(c.Entries) > 0 {
-		about.Reach = standing.ReachOf(c.Entries)
+	about := access.Object{Name: "an unlock code", Reach: c.Reach(), Length: time.Duration(c.Minutes) * time.Minute}
+	var whom []subject
+	if c.For != nil {
+		whom = subjectsOf(c.For)
 	}
-	err = s.asFor(ctx, by, access.Codes, about, known(), func(tx pgx.Tx) error {
+	err = s.asFor(ctx, by, access.Codes, about, known(whom...), func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `insert into codes (hash, body, uses, until, made_by) values ($1, $2, $3, $4, $5) returning `+codeColumns, hash, body, c.Uses, c.Until, by.Name())
 		if made, err = one(rows, err, scanCode); err != nil {
 			return err
@@ -144,7 +145,14 @@ func (s *Store) AddCode(ctx context.Context, c standing.CodeBody, hash []byte, b
 
 // EndCode implements [standing.Passages].
 func (s *Store) EndCode(ctx context.Context, id uuid.UUID, by access.Actor) (c standing.Code, err error) {
-	err = s.as(ctx, by, access.Codes, func(tx pgx.Tx) error {
+	err = s.asFor(ctx, by, access.Codes, access.Object{Name: "this code"}, func(tx pgx.Tx) ([]subject, error) {
+		rows, err := tx.Query(ctx, `select `+codeColumns+` from codes where id = $1`, id)
+		made, err := one(rows, err, scanCode)
+		if err != nil || made.For == nil {
+			return nil, err
+		}
+		return subjectsOf(made.For), nil
+	}, func(tx pgx.Tx) error {
 		ended, err := tx.Exec(ctx, `update codes set ended_at = now() where id = $1 and ended_at is null and until > now()`, id)
 		if err != nil {
 			return err

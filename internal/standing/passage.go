@@ -26,6 +26,7 @@ type Passage struct {
 	Person      uuid.UUID  // the zero id where nobody is known: the passage is the address's then
 	Address     netip.Addr // not valid where it is the person's
 	Entries     []pattern.Entry
+	Categories  []string // keys, of families too, besides the entries
 	From, Until time.Time
 	Reference   string // of the page that was held
 
@@ -35,11 +36,22 @@ type Passage struct {
 }
 
 // Name says what is opened, in a few words.
-func (p *Passage) Name() string { return nameOf(p.Entries) }
+func (p *Passage) Name() string { return openedName(p.Entries, p.Categories) }
+
+// openedName names entries and categories; there is at least one of either.
+func openedName(entries []pattern.Entry, categories []string) string {
+	if len(entries) == 0 {
+		return "everything in " + strings.Join(categories, ", ")
+	}
+	if len(categories) > 0 {
+		return nameOf(entries) + ", and everything in " + strings.Join(categories, ", ")
+	}
+	return nameOf(entries)
+}
 
 // unlocked returns what the passage opens, as the core has it.
 func (p *Passage) unlocked() policy.Unlocked {
-	u := policy.Unlocked{Addr: p.Address, From: p.From, Until: p.Until}
+	u := policy.Unlocked{Addr: p.Address, From: p.From, Until: p.Until, Categories: p.Categories}
 	if p.Idle > 0 {
 		u.ID = p.ID.String()
 	}
@@ -75,20 +87,51 @@ type Code struct {
 
 // CodeBody is what a code is for.
 type CodeBody struct {
-	Entries []pattern.Entry `json:"entries,omitempty" maxItems:"20" doc:"What it opens, in the notation; left out: the page at which it is entered"`
-	Minutes int             `json:"minutes" minimum:"1" maximum:"1440" doc:"For how long it opens that"`
-	Idle    int             `json:"idle,omitempty" minimum:"0" maximum:"1440" doc:"It closes again after so many minutes in which nothing is opened; left out: only at its end"`
-	Uses    int             `json:"uses" minimum:"1" maximum:"1000" doc:"How often it can be entered"`
-	Until   time.Time       `json:"until" doc:"Until when it can be entered; within 90 days"`
-	Reason  string          `json:"reason" minLength:"1" maxLength:"2000"`
+	Entries    []pattern.Entry    `json:"entries,omitempty" maxItems:"20" doc:"What it opens, in the notation; left out: the page at which it is entered"`
+	Categories []string           `json:"categories,omitempty" maxItems:"20" doc:"Keys of categories and families: everything in them is opened, too"`
+	Everything bool               `json:"everything,omitempty" doc:"Everything below the baseline is opened"`
+	For        *revision.WhomBody `json:"for,omitempty" doc:"Who may enter it: persons and groups; left out, whoever has it"`
+	Minutes    int                `json:"minutes" minimum:"1" maximum:"1440" doc:"For how long it opens that"`
+	Idle       int                `json:"idle,omitempty" minimum:"0" maximum:"1440" doc:"It closes again after so many minutes in which nothing is opened; left out: only at its end"`
+	Uses       int                `json:"uses" minimum:"1" maximum:"1000" doc:"How often it can be entered"`
+	Until      time.Time          `json:"until" doc:"Until when it can be entered; within 90 days"`
+	Reason     string             `json:"reason" minLength:"1" maxLength:"2000"`
 }
 
 // Name says what the code opens, in a few words.
 func (b *CodeBody) Name() string {
-	if len(b.Entries) == 0 {
+	switch {
+	case b.Everything:
+		return "everything below the baseline"
+	case len(b.Entries)+len(b.Categories) == 0:
 		return "the page at which it is entered"
 	}
-	return nameOf(b.Entries)
+	return openedName(b.Entries, b.Categories)
+}
+
+// SaysWhat reports whether the code says what it opens, so that it can be entered at pages that are blocked, too, and not only at those that a rule holds for a code.
+func (b *CodeBody) SaysWhat() bool { return b.Everything || len(b.Entries)+len(b.Categories) > 0 }
+
+// Reach returns how much the code opens.
+func (b *CodeBody) Reach() access.Reach {
+	switch {
+	case b.Everything || len(b.Categories) > 0:
+		return access.Everything
+	case len(b.Entries) == 0:
+		return access.Page
+	}
+	return ReachOf(b.Entries)
+}
+
+// everything is the entry that covers all URLs.
+var everything = pattern.MustParse("*")
+
+// Opens returns what the code opens; nothing where that is the page at which it is entered.
+func (b *CodeBody) Opens() (entries []pattern.Entry, categories []string) {
+	if b.Everything {
+		return []pattern.Entry{everything}, nil
+	}
+	return b.Entries, b.Categories
 }
 
 // Check puts a code into the form in which it is kept, or says what is wrong with it as a [*revision.FieldError].
@@ -101,6 +144,17 @@ func (b *CodeBody) Check(now time.Time) error {
 		case e.CarveOut:
 			return &revision.FieldError{Field: "entries", Msg: "a code opens what it names: it has no carve-outs"}
 		}
+	}
+	if b.For != nil {
+		if b.For.Everybody || len(b.For.Networks)+len(b.For.Addresses) > 0 {
+			return &revision.FieldError{Field: "for", Msg: "a code is for persons and groups, or for whoever has it"}
+		}
+		if len(b.For.Persons)+len(b.For.Groups) == 0 {
+			b.For = nil
+		}
+	}
+	if b.Everything && len(b.Entries)+len(b.Categories) > 0 {
+		return &revision.FieldError{Field: "everything", Msg: "a code that opens everything names nothing else"}
 	}
 	switch {
 	case b.Reason == "":

@@ -4070,8 +4070,14 @@ export interface components {
             unclear: components["schemas"]["Given"][];
         };
         Code: {
+            /** @description Keys of categories and families: everything in them is opened, too */
+            categories?: string[];
             /** @description What it opens, in the notation; left out: the page at which it is entered */
             entries?: string[];
+            /** @description Everything below the baseline is opened */
+            everything?: boolean;
+            /** @description Who may enter it: persons and groups; left out, whoever has it */
+            for?: components["schemas"]["WhomBody"];
             /** Format: uuid */
             id: string;
             /**
@@ -4109,8 +4115,14 @@ export interface components {
             uses: number;
         };
         CodeBody: {
+            /** @description Keys of categories and families: everything in them is opened, too */
+            categories?: string[];
             /** @description What it opens, in the notation; left out: the page at which it is entered */
             entries?: string[];
+            /** @description Everything below the baseline is opened */
+            everything?: boolean;
+            /** @description Who may enter it: persons and groups; left out, whoever has it */
+            for?: components["schemas"]["WhomBody"];
             /**
              * Format: int64
              * @description It closes again after so many minutes in which nothing is opened; left out: only at its end
@@ -6785,6 +6797,8 @@ export interface components {
         };
         Passage: {
             address?: string;
+            /** @description Keys of categories and families of which everything is open, too */
+            categories?: string[];
             /**
              * Format: uuid
              * @description That was entered

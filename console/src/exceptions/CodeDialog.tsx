@@ -1,14 +1,29 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import type { Schemas } from '../api/client'
+import { groupsOptions, peopleOptions } from '../people/peopleQueries'
 import { formatEnd } from '../ui/clock'
 import { Choice, TextArea, TextField } from '../ui/Field'
+import { RefPicker } from '../ui/RefPicker'
 import { SaveDialog } from '../ui/SaveDialog'
-import { type Code, useAddCode } from './codeQueries'
+import { useSettled } from '../ui/useSettled'
+import { type Code, classesOptions, useAddCode } from './codeQueries'
 import { ends, linesOf } from './standing'
+
+type Ref = Schemas['Ref']
 
 /** Makes a code, which is shown once. */
 export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; onClose: () => void }) {
   const [reason, setReason] = useState('')
+  const [opens, setOpens] = useState<'page' | 'entries' | 'categories' | 'everything'>('page')
   const [entries, setEntries] = useState('')
+  const [categories, setCategories] = useState<Ref[]>([])
+  const [persons, setPersons] = useState<Ref[]>([])
+  const [groups, setGroups] = useState<Ref[]>([])
+  const [text, setText] = useState('')
+  const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
+  const known = useQuery(groupsOptions)
+  const classes = useQuery(classesOptions)
   const [minutes, setMinutes] = useState('60')
   const [idle, setIdle] = useState('')
   const [uses, setUses] = useState('1')
@@ -19,12 +34,21 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
     <SaveDialog
       title="New code"
       does="addCode"
-      description="Whoever enters it at a held page comes past it for a while. It is shown once; only its hash is kept."
+      description="Whoever enters it comes past a page that is held or, where it says what it opens, blocked. It is shown once; only its hash is kept."
       action="Make the code"
-      ready={reason.trim() !== '' && Number(minutes) > 0 && Number(uses) > 0}
+      ready={
+        reason.trim() !== '' &&
+        Number(minutes) > 0 &&
+        Number(uses) > 0 &&
+        (opens !== 'entries' || entries.trim() !== '') &&
+        (opens !== 'categories' || categories.length > 0)
+      }
       save={async () => {
         const made = await add.mutateAsync({
-          entries: entries.trim() === '' ? undefined : linesOf(entries),
+          entries: opens === 'entries' ? linesOf(entries) : undefined,
+          categories: opens === 'categories' ? categories.map((c) => c.id) : undefined,
+          everything: opens === 'everything' || undefined,
+          for: persons.length + groups.length > 0 ? { persons, groups } : undefined,
           minutes: Number(minutes),
           idle: Number(idle) || undefined,
           uses: Number(uses),
@@ -47,15 +71,46 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
             onChange={(e) => setReason(e.target.value)}
             error={wrong('reason')}
           />
-          <TextArea
-            label="What it opens, one entry a line"
-            rows={2}
-            spellCheck={false}
-            value={entries}
-            placeholder="empty: the page at which it is entered"
-            onChange={(e) => setEntries(e.target.value)}
-            error={wrong('entries')}
+          <Choice
+            label="What it opens"
+            value={opens}
+            onChange={(v) => setOpens(v as typeof opens)}
+            options={[
+              ['page', 'the page at which it is entered, where a rule holds that'],
+              ['entries', 'some sites and pages'],
+              ['categories', 'everything in some categories'],
+              ['everything', 'everything below the baseline'],
+            ]}
           />
+          {opens === 'entries' && (
+            <TextArea
+              label="Sites and pages, one entry a line"
+              rows={2}
+              spellCheck={false}
+              value={entries}
+              onChange={(e) => setEntries(e.target.value)}
+              error={wrong('entries')}
+            />
+          )}
+          {opens === 'categories' && (
+            <RefPicker
+              label="Categories and families"
+              chosen={categories}
+              offered={classes.data ?? []}
+              onChange={setCategories}
+              {...(wrong('categories') !== undefined && { error: wrong('categories') as string })}
+            />
+          )}
+          <RefPicker
+            label="People who may enter it; with no group either, whoever has it"
+            chosen={persons}
+            offered={(people.data?.items ?? []).map((p) => ({ id: p.id, name: p.fullName || p.name }))}
+            onText={setText}
+            onChange={setPersons}
+            placeholder="Type a name"
+            {...(wrong('for') !== undefined && { error: wrong('for') as string })}
+          />
+          <RefPicker label="Groups who may enter it" chosen={groups} offered={known.data ?? []} onChange={setGroups} />
           <div className="grid grid-cols-2 gap-3">
             <TextField
               label="Opens for"

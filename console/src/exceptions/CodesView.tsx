@@ -103,6 +103,11 @@ function CodeRow({ code: c }: { code: Code }) {
     <tr className="hover:bg-wash">
       <td className={`${cellClass} break-all`}>
         {c.entries ? <Mono>{c.name}</Mono> : <span>{c.name}</span>}
+        {c.for && (
+          <p className="text-sm text-soft">
+            for {[...(c.for.persons ?? []), ...(c.for.groups ?? [])].map((r) => r.name).join(', ')}
+          </p>
+        )}
         {end.error && <ProblemNotice error={end.error} />}
       </td>
       <td className={cellClass}>{c.minutes} min</td>

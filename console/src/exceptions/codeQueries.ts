@@ -18,3 +18,12 @@ export const useEndCode = () => useEdit((id: string) => api.DELETE('/api/v1/code
 
 export const useEndPassage = () =>
   useEdit((id: string) => api.DELETE('/api/v1/passages/{id}', { params: { path: { id } } }))
+
+/** Families and categories by their keys, as a code can open them. */
+export const classesOptions = queryOptions({
+  queryKey: ['categories', 'keys'],
+  queryFn: async () => {
+    const { families, categories } = await data(api.GET('/api/v1/categories'))
+    return [...families, ...categories].map(({ key, name }) => ({ id: key, name }))
+  },
+})

@@ -11,6 +11,7 @@ import (
 
 	"widelark/client"
 	"widelark/internal/cli/command"
+	"widelark/internal/cli/object"
 )
 
 // CodeCommand is `widelark code`.
@@ -28,9 +29,15 @@ func CodeCommand(a *command.App) *cobra.Command {
 func codeNewCommand(a *command.App) *cobra.Command {
 	var why, until string
 	var minutes, uses, idle int64
+	var categories, persons, groups []string
+	var everything bool
 	cmd := &cobra.Command{
 		Use: "new [ENTRY...]", Short: "Make a code; without an entry, it opens the page at which it is entered", Args: cobra.ArbitraryArgs,
-		Example: "  widelark code new --why \"The evening class\" --opens 45 --until 4h",
+		Long: "Make a code. Without an entry, a category or --everything, it opens the page at which it is entered, where a rule holds that for a code; otherwise it can be entered at pages that are blocked, too. " +
+			"The baseline stands above all codes.",
+		Example: `  widelark code new --why "The evening class" --opens 45 --until 4h
+  widelark code new --category video --group Trainees --why "The film lesson" --opens 60 --uses 30 --until 1d
+  widelark code new --everything --person "Kay Moran" --why "The inspection" --opens 120 --until 8h`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if until == "" || why == "" {
 				return command.Usagef("say what the code is for, with --why, and until when it can be entered, with --until: 2h, 7d")
@@ -45,6 +52,19 @@ func codeNewCommand(a *command.App) *cobra.Command {
 			}
 			if idle > 0 {
 				body.Idle = &idle
+			}
+			if len(categories) > 0 {
+				body.Categories = &categories
+			}
+			if everything {
+				body.Everything = &everything
+			}
+			if len(persons)+len(groups) > 0 {
+				whom, err := object.Whom(cmd.Context(), api, false, persons, groups, nil, nil)
+				if err != nil {
+					return err
+				}
+				body.For = &whom
 			}
 			made, err := api.AddCodeWithResponse(cmd.Context(), body)
 			if err != nil {
@@ -64,6 +84,10 @@ func codeNewCommand(a *command.App) *cobra.Command {
 	cmd.Flags().Int64Var(&minutes, "opens", 60, "for how many minutes it opens what it is for")
 	cmd.Flags().Int64Var(&idle, "idle", 0, "close it again after so many minutes in which nothing is opened; 0: only at its end")
 	cmd.Flags().Int64Var(&uses, "uses", 1, "how often it can be entered")
+	cmd.Flags().StringSliceVar(&categories, "category", nil, "everything in this category or family is opened, too; may be repeated")
+	cmd.Flags().BoolVar(&everything, "everything", false, "everything below the baseline is opened")
+	cmd.Flags().StringArrayVar(&persons, "person", nil, "only this person may enter it; may be repeated")
+	cmd.Flags().StringArrayVar(&groups, "group", nil, "only members of this group may enter it; may be repeated")
 	return cmd
 }
 
@@ -83,19 +107,33 @@ func codeLsCommand(a *command.App) *cobra.Command {
 					if p.Person != nil {
 						who = cmp.Or(command.OrEmpty(p.Person.Name), who)
 					}
-					v.Rows = append(v.Rows, []string{short(p.ID), who, string(p.How), strings.Join(p.Entries, ", "), a.Moment(p.From), a.Moment(p.Until), p.Reference})
+					v.Rows = append(v.Rows, []string{short(p.ID), who, string(p.How), strings.Join(append(p.Entries, command.Deref(p.Categories)...), ", "), a.Moment(p.From), a.Moment(p.Until), p.Reference})
 				}
 				return a.Show(v)
 			}
-			v := command.View{Data: answer.JSON200.Codes, Columns: []string{"ID", "Opens", "Minutes", "Entered", "Of", "Until", "By", "Why"}, Numbers: []int{2, 3, 4}, Empty: "There is no code."}
+			v := command.View{Data: answer.JSON200.Codes, Columns: []string{"ID", "Opens", "For", "Minutes", "Entered", "Of", "Until", "By", "Why"}, Numbers: []int{3, 4, 5}, Empty: "There is no code."}
 			for _, c := range answer.JSON200.Codes {
-				v.Rows = append(v.Rows, []string{short(c.ID), c.Name, fmt.Sprint(c.Minutes), fmt.Sprint(c.Used), fmt.Sprint(c.Uses), a.Moment(c.Until), c.MadeBy, c.Reason})
+				v.Rows = append(v.Rows, []string{short(c.ID), c.Name, forWhom(c.For), fmt.Sprint(c.Minutes), fmt.Sprint(c.Used), fmt.Sprint(c.Uses), a.Moment(c.Until), c.MadeBy, c.Reason})
 			}
 			return a.Show(v)
 		}),
 	})
 	cmd.Flags().BoolVar(&passed, "passed", false, "who has come past a hold and still may pass, instead")
 	return cmd
+}
+
+// forWhom says who may enter a code.
+func forWhom(whom *client.WhomBody) string {
+	if whom == nil {
+		return "whoever has it"
+	}
+	var names []string
+	for _, refs := range []*[]client.Ref{whom.Persons, whom.Groups} {
+		for _, r := range command.Deref(refs) {
+			names = append(names, command.Deref(r.Name))
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 // short returns the end of an id, which tells ids that were made one after the other apart.

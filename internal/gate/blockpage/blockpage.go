@@ -85,7 +85,8 @@ type Ask struct {
 
 	Asks         bool   // for access
 	Acknowledges bool   // that it is held
-	Codes        bool   // are taken
+	Codes        bool   // are taken, as a rule holds the page for one
+	HasCode      bool   // the page is blocked, and a code may open it
 	Shared       bool   // nobody comes past the hold from this address, as many clients share it
 	For          string // how long an acknowledgement lets the asker past
 	Past         string // until when the asker has come past it; "" where they have not

@@ -86,8 +86,13 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	if mine && d.Verdict == policy.Hold {
 		holding, holds = p.Gate.Holds(d.Request)
 	}
+	blocked := false // and somebody with a code may open it
+	if mine && d.Verdict == policy.Block {
+		holding, blocked = p.Gate.Unlocks(d.Request)
+	}
 	if p.Gate.Now().Before(d.past) {
 		page.Past, holds = page.Moment(d.past.In(p.Gate.Zone())), false
+		blocked = false
 	}
 	switch {
 	case err != nil:
@@ -103,7 +108,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		case act == "ask" && found:
 		case act == "ask":
 			page.Problem = p.takeRequest(r, d, reference)
-		case !holds:
+		case !holds && !(blocked && act == "code"):
 			page.Problem = "Nothing holds this page for you any more, or nobody can come past it. Open it once more."
 		default:
 			page.Problem = p.takePast(r, act, gate.Past{Request: d.Request, Holding: holding, Reference: reference})
@@ -123,6 +128,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	if mine {
 		page.Token, page.Asks = d.token, !found
 		page.Acknowledges, page.Codes = holds && holding.Left == policy.Acknowledging, holds && holding.Left == policy.ByCode
+		page.HasCode = blocked && !found
 		page.For = page.Span(holding.For)
 	}
 	if page.Problem != "" {

@@ -48,8 +48,10 @@ func TestRequestsTogether(t *testing.T) {
 	assert.Regexp(t, `oddsfield\.example,3,.*,Ward: Never,Nurses,`+kay+" "+petra+" "+wren, groups)
 	assert.Regexp(t, `gull-films7\.test,2,.*,Ward: Never,,`, groups, "nobody is known to ask, so they share no group")
 	advice := run("request", "show", kay)
-	for _, said := range []string{"Kay Moran asks for http://oddsfield.example/today: The draw", "Now: block.", "3 requests wait for it", "Grant =oddsfield.example, for whoever asked alone",
-		"for the group Nurses of all 3 who asked", `Take the entry`} {
+	for _, said := range []string{
+		"Kay Moran asks for http://oddsfield.example/today: The draw", "Now: block.", "3 requests wait for it", "Grant =oddsfield.example, for whoever asked alone",
+		"for the group Nurses of all 3 who asked", `Take the entry`,
+	} {
 		assert.Contains(t, advice, said)
 	}
 
@@ -128,5 +130,7 @@ func TestComplaintToCure(t *testing.T) {
 	desk.Press("End it now")
 	desk.See("section[aria-labelledby=answered]", "the grant was ended by desk")
 	desk.Quiet()
-	require.Eventually(t, func() bool { return curl(t, gate.Proxy, "https://harbour-news.example/puzzles").sees() == "the block page" }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, "https://harbour-news.example/puzzles").sees() == "the block page"
+	}, testkit.Patience, testkit.Look)
 }

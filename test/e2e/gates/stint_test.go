@@ -1,6 +1,7 @@
 package gates
 
 import (
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -24,7 +25,9 @@ func TestStint(t *testing.T) {
 	away := house.Elsewhere(t, service, "the annexe")
 	upToDate(t, s, "the annexe", 3)
 	ward := []string{"--interface", "127.0.10.7"}
-	sees := func(gate *testkit.Service, url string) string { return curl(t, gate.Proxy, append(ward, url)...).sees() }
+	sees := func(gate *testkit.Service, url string) string {
+		return curl(t, gate.Proxy, append(ward, url)...).sees()
+	}
 	becomes := func(want, url string) (longest time.Duration) {
 		t.Helper()
 		began := time.Now()
@@ -47,7 +50,9 @@ func TestStint(t *testing.T) {
 	trial := run("try", "tern.example", "--group", "Nurses", "--on", "live", "--trace")
 	assert.Contains(t, trial, "edda has put the group \"Nurses\" on only chosen lists")
 	assert.Contains(t, run("stint", "ls"), "only Reading")
-	require.Eventually(t, func() bool { return strings.Contains(run("journal", "search", "rung:stint verdict:block since:10m"), "tern.example") }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("journal", "search", "rung:stint verdict:block since:10m"), "tern.example")
+	}, testkit.Patience, testkit.Look)
 
 	run("grant", "new", "tern.example", "--network", "Wards", "--until", "1h", "--why", "A talk")
 	becomes("the page", "http://tern.example/")
@@ -68,7 +73,9 @@ func TestStint(t *testing.T) {
 	run("stint", "own", "put", "Nurses", "Tides", "tern.example/tides")
 	run("stint", "begin", "Nurses", "--only", "Tides", "--for", "5m", "--person", "kay.moran", "--instead")
 	becomes("the page", "http://tern.example/")
-	require.Eventually(t, func() bool { return curl(t, service.Proxy, append(kay[:4:4], "http://tern.example/tides")...).sees() == "the page" }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool {
+		return curl(t, service.Proxy, append(kay[:4:4], "http://tern.example/tides")...).sees() == "the page"
+	}, testkit.Patience, testkit.Look)
 	assert.Equal(t, "the block page", curl(t, service.Proxy, kay...).sees())
 	run("stint", "own", "put", "Nurses", "Tides", "tern.example")
 	require.Eventually(t, func() bool { return curl(t, service.Proxy, kay...).sees() == "the page" }, testkit.Patience, testkit.Look, "a changed list counts at once")
@@ -77,8 +84,10 @@ func TestStint(t *testing.T) {
 	// It cuts what runs, and ends.
 	run("stint", "end", "Nurses")
 	require.Eventually(t, func() bool { return !strings.Contains(run("stint", "ls"), "Nurses") }, testkit.Patience, testkit.Look)
-	slow := make(chan got, 1)
-	go func() { slow <- curl(t, away.Proxy, append(ward, "http://gull.example/slow?seconds=30")...) }()
+	slow := make(chan error, 1)
+	cmd := exec.CommandContext(t.Context(), "curl", "-skf", "-x", "http://"+away.Proxy, "--interface", "127.0.10.7", "http://gull.example/slow?seconds=30")
+	require.NoError(t, cmd.Start())
+	go func() { slow <- cmd.Wait() }()
 	require.Eventually(t, func() bool {
 		for line := range strings.SplitSeq(run("gate", "ls", "-o", "csv"), "\n") {
 			if strings.HasPrefix(line, "the annexe,") && strings.Contains(line, ",1,0") {
@@ -88,7 +97,7 @@ func TestStint(t *testing.T) {
 		return false
 	}, testkit.Patience, testkit.Look)
 	run("stint", "begin", "Nurses", "--pause", "--for", "5m")
-	assert.NotEqual(t, "the page", (<-slow).sees())
+	require.Error(t, <-slow, "it was cut")
 	run("stint", "end", "Nurses")
 	becomes("the page", "http://tern.example/")
 	log := run("audit")
