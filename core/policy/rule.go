@@ -267,7 +267,7 @@ type Unlocked struct {
 	ID          string // "" where nobody asks whether it is used; see [Snapshot.Idles]
 	Entries     []pattern.Entry
 	Categories  []string // keys, of families too: what is in one of these is unlocked as well
-	Person      string // an id
+	Person      string   // an id
 	Addr        netip.Addr
 	From, Until time.Time
 }

@@ -108,7 +108,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		case act == "ask" && found:
 		case act == "ask":
 			page.Problem = p.takeRequest(r, d, reference)
-		case !holds && !(blocked && act == "code"):
+		case !holds && (!blocked || act != "code"):
 			page.Problem = "Nothing holds this page for you any more, or nobody can come past it. Open it once more."
 		default:
 			page.Problem = p.takePast(r, act, gate.Past{Request: d.Request, Holding: holding, Reference: reference})

@@ -33,7 +33,9 @@ func TestCodeReach(t *testing.T) {
 	for who, at := range map[string]string{"kay.moran": kay, "petra.elver": petra, "wren.hollis": wren} {
 		run("presence", "set", who, at, "--until", "1h")
 	}
-	sees := func(gate *testkit.Service, at, url string) string { return curl(t, gate.Proxy, "--interface", at, url).sees() }
+	sees := func(gate *testkit.Service, at, url string) string {
+		return curl(t, gate.Proxy, "--interface", at, url).sees()
+	}
 	becomes := func(want, at, url string) {
 		t.Helper()
 		for _, gate := range []*testkit.Service{service, away} {
@@ -81,7 +83,9 @@ func TestCodeReach(t *testing.T) {
 	require.Equal(t, "303", enter(service, nobody, "http://oddsfield.example/today", site).status)
 	becomes("the page", nobody, "http://oddsfield.example/tomorrow")
 	assert.Contains(t, enter(service, petra, "http://oddsfield.example/today", site).body, no, "it was for one use")
-	require.Eventually(t, func() bool { return strings.Contains(run("journal", "search", "rung:unlocked since:10m"), "riddles.example") }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("journal", "search", "rung:unlocked since:10m"), "riddles.example")
+	}, testkit.Patience, testkit.Look)
 	assert.Equal(t, 3, strings.Count(run("audit"), "code entered"))
 
 	for args, says := range map[string]string{
