@@ -937,7 +937,7 @@ func TestHolds(t *testing.T) {
 	assert.Contains(t, held("127.0.10.9", "http://oddsfield.example/third").send("act=code", "code="+code).body, "This code does not open this page.")
 	assert.Equal(t, "303", held("127.0.10.9", "http://oddsfield.example/other/page").send("act=code", "code="+code).status)
 	require.Eventually(t, func() bool { return sees("127.0.10.9", "http://oddsfield.example/other/more") == "the page" }, testkit.Patience, testkit.Look)
-	assert.Contains(t, run("code", "ls", "-o", "csv"), "oddsfield.example/other,60,1,2,")
+	assert.Contains(t, run("code", "ls", "-o", "csv"), "oddsfield.example/other,whoever has it,60,1,2,")
 	run("code", "end", strings.Split(strings.Split(run("code", "ls", "-o", "csv"), "\n")[1], ",")[0])
 	assert.Contains(t, run("code", "ls"), "There is no code.")
 	audit := run("audit")
