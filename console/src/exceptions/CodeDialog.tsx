@@ -76,7 +76,7 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
             value={opens}
             onChange={(v) => setOpens(v as typeof opens)}
             options={[
-              ['page', 'the page at which it is entered, where a rule holds that'],
+              ['page', 'the page at which it is entered, where a rule holds it'],
               ['entries', 'some sites and pages'],
               ['categories', 'everything in some categories'],
               ['everything', 'everything below the baseline'],
@@ -110,7 +110,7 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
             placeholder="Type a name"
             {...(wrong('for') !== undefined && { error: wrong('for') as string })}
           />
-          <RefPicker label="Groups who may enter it" chosen={groups} offered={known.data ?? []} onChange={setGroups} />
+          <RefPicker label="Groups that may enter it" chosen={groups} offered={known.data ?? []} onChange={setGroups} />
           <div className="grid grid-cols-2 gap-3">
             <TextField
               label="Opens for"
