@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -13,7 +14,6 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/delivery"
-	"widelark/internal/journal/tally"
 	"widelark/internal/revision"
 	"widelark/internal/standing"
 )
@@ -74,7 +74,7 @@ func (m *Mailer) messages(open []standing.Request, to []string) (all []delivery.
 	for _, r := range open {
 		site := r.URL
 		if u, err := weburl.Parse(r.URL); err == nil {
-			site = tally.Site(u.Host())
+			site = cmp.Or(u.Site(), u.Host())
 		}
 		if told[site] {
 			continue

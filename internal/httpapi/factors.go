@@ -89,7 +89,7 @@ type originInput struct{ from }
 
 // origin returns the address at which people reach the console. On the service's own machine that may be localhost, whatever it is for others: passkeys need a name, and that one has no other.
 func (s *server) origin(in from) string {
-	if at, err := url.Parse(s.ConsoleURL); err == nil && s.ConsoleURL != "" && !strings.HasPrefix(in.host, "localhost") {
+	if at, err := url.Parse(s.ConsoleURL); err == nil && s.ConsoleURL != "" && !isLocalhost(in.host) {
 		return at.Scheme + "://" + at.Host
 	}
 	scheme := "http"
@@ -98,6 +98,9 @@ func (s *server) origin(in from) string {
 	}
 	return scheme + "://" + in.host
 }
+
+// isLocalhost reports whether a Host field names this machine.
+func isLocalhost(host string) bool { return host == "localhost" || strings.HasPrefix(host, "localhost:") }
 
 func (s *server) challenge(ctx context.Context, options any, kept []byte, err error) (*challengeOutput, error) {
 	var text []byte

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -126,7 +127,7 @@ func siteOf(url string) string {
 	if err != nil {
 		return url
 	}
-	return tally.Site(u.Host())
+	return cmp.Or(u.Site(), u.Host())
 }
 
 // most open requests that are put into groups.

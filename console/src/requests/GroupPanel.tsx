@@ -137,7 +137,7 @@ function Advice({ of: a, person, onStintEnded }: AdviceProps) {
           {may('lookupUrls') && (
             <>
               {' '}
-              (<LookupLink url={a.request.url} />)
+              (<LookupLink url={a.request.url}>look it up</LookupLink>)
             </>
           )}
           ;{' '}
