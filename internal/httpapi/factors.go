@@ -100,7 +100,9 @@ func (s *server) origin(in from) string {
 }
 
 // isLocalhost reports whether a Host field names this machine.
-func isLocalhost(host string) bool { return host == "localhost" || strings.HasPrefix(host, "localhost:") }
+func isLocalhost(host string) bool {
+	return host == "localhost" || strings.HasPrefix(host, "localhost:")
+}
 
 func (s *server) challenge(ctx context.Context, options any, kept []byte, err error) (*challengeOutput, error) {
 	var text []byte
