@@ -1,5 +1,6 @@
 import type { UseQueryResult } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
+import { afterwards } from '../ui/afterwards'
 import { Button } from '../ui/Button'
 import { formatEnd, formatHour } from '../ui/clock'
 import { count } from '../ui/format'
@@ -27,14 +28,15 @@ export function StintPreview({ preview, kind, group, own, onAdded }: Props) {
   if (preview.error) return <ProblemNotice error={preview.error} />
   if (!preview.data) return <Loading what="what it would do" />
   const { until, people, above, otherwise, missing, running } = preview.data
-  const add = async (entries: string[]) => {
-    const list = await put.mutateAsync({
-      group: group.id,
-      name: companionsName,
-      entries: [...new Set([...(needs?.entries ?? []), ...entries])],
-    })
-    onAdded(list.id)
-  }
+  const add = (entries: string[]) =>
+    afterwards(
+      put.mutateAsync({
+        group: group.id,
+        name: companionsName,
+        entries: [...new Set([...(needs?.entries ?? []), ...entries])],
+      }),
+      (list) => onAdded(list.id),
+    )
   return (
     <div className="flex flex-col gap-4 text-sm">
       <p>
