@@ -74,7 +74,9 @@ func (n naive) searched() string {
 
 // held returns what a gate can do about provisos.
 func (n naive) held(with Provisos, gate Gate, sight weburl.Sight) (held Provisos) {
-	if gate == DNS {
+	if gate == DNS { // it answers the name of a search engine with that of another host, and holds nothing else
+		e := n.engine()
+		held.SafeSearch = with.SafeSearch && e != nil && e.Safe.By == ByHost
 		return held
 	}
 	if e := n.engine(); e != nil && with.SafeSearch {
