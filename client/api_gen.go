@@ -9361,6 +9361,9 @@ type RequestGroup struct {
 type RequestGroupsOutputBody struct {
 	// Groups The one in which somebody waits longest first
 	Groups []RequestGroup `json:"groups"`
+
+	// More There are more than the 500 that were made last, which are shown: answer some of these first
+	More *bool `json:"more,omitempty"`
 }
 
 // RequestTimesOutputBody defines model for RequestTimesOutputBody.

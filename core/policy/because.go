@@ -32,7 +32,7 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 		if st.Kind == Paused {
 			return fmt.Sprintf("%s has paused the web of %s until %s: block.", st.By, s.stintFor(st), st.Until.In(s.config.Zone).Format("15:04"))
 		}
-		return fmt.Sprintf("%s has put %s on %s until %s: it says %s.", st.By, s.stintFor(st), stintName(st),
+		return fmt.Sprintf("%s has put %s on %s until %s: it says %s.", st.By, s.stintFor(st), st.Kind.Says(),
 			st.Until.In(s.config.Zone).Format("15:04"), step.Then)
 	}
 	where := fmt.Sprintf("the policy %q", step.Policy)

@@ -263,7 +263,7 @@ func (s *Snapshot) Source(d Decision) string {
 		}
 		return s.grants[d.Granted].word() + ": " + s.grants[d.Granted].Name
 	case AtStint:
-		return "stint: " + stintName(&s.stints[d.Stint])
+		return "stint: " + s.stints[d.Stint].Kind.Says()
 	case AtPolicy:
 		return name(&s.config.Policies[d.Policy], s.config.Policies[d.Policy].Name)
 	}

@@ -282,6 +282,17 @@ const (
 	Paused    StintKind = "nothing" // everything is blocked
 )
 
+// Says says what a stint of the kind does, in a few words.
+func (k StintKind) Says() string {
+	switch k {
+	case OnlyThese:
+		return "only chosen lists"
+	case ButThese:
+		return "all but chosen lists"
+	}
+	return "the web is paused"
+}
+
 // Stint puts a group, or some of it, on chosen lists for a limited time.
 type Stint struct {
 	ID          string

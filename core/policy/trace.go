@@ -330,7 +330,7 @@ func (t *tracer) granted(n int32, kind grantKind) {
 }
 
 func (t *tracer) stint(st *stint, verdict Verdict, in answer) {
-	step := Step{Rung: AtStint, Rule: stintName(st), ID: st.ID, Place: -1, Then: verdict, Outcome: NoMatch}
+	step := Step{Rung: AtStint, Rule: st.Kind.Says(), ID: st.ID, Place: -1, Then: verdict, Outcome: NoMatch}
 	if verdict != "" {
 		step.Outcome = Outweighed
 	}
@@ -354,16 +354,6 @@ func (t *tracer) stinted(id string, steps int) {
 			t.decider = i
 		}
 	}
-}
-
-func stintName(st *stint) string {
-	switch st.Kind {
-	case OnlyThese:
-		return "only chosen lists"
-	case ButThese:
-		return "all but chosen lists"
-	}
-	return "the web is paused"
 }
 
 // evidence appends what makes a condition what it is.

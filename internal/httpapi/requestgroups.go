@@ -36,6 +36,7 @@ type RequestGroup struct {
 type requestGroupsOutput struct {
 	Body struct {
 		Groups []RequestGroup `json:"groups" doc:"The one in which somebody waits longest first"`
+		More   bool           `json:"more,omitempty" doc:"There are more than the 500 that were made last, which are shown: answer some of these first"`
 	}
 }
 
@@ -138,6 +139,10 @@ func (s *server) requestGroups(ctx context.Context, _ *struct{}) (*requestGroups
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	times, err := s.Requests.RequestTimes(ctx, s.Now())
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	live, err := s.inForce(ctx, "", "live")
 	if err != nil {
 		return nil, s.problem(ctx, err)
@@ -149,7 +154,7 @@ func (s *server) requestGroups(ctx context.Context, _ *struct{}) (*requestGroups
 	}
 	counts := belonging(live.Snapshot.Config().Directory)
 	out := &requestGroupsOutput{}
-	out.Body.Groups = []RequestGroup{}
+	out.Body.Groups, out.Body.More = []RequestGroup{}, times.Open > mostGrouped
 	at := map[string]int{}
 	of := [][]standing.Request{}
 	for i, r := range found {

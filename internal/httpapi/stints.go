@@ -451,7 +451,7 @@ func (s *server) stintBodies(ctx context.Context, found []standing.Stint) ([]Sti
 	var refs []*Ref
 	for i, st := range found {
 		st.Lists, st.Own, st.People = slices.Clone(st.Lists), slices.Clone(st.Own), slices.Clone(st.People)
-		b := Stint{ID: st.ID, StintBody: st.StintBody, From: st.From, By: st.By, Done: []Ref{}, EndedAt: st.EndedAt, EndedBy: st.EndedBy, State: "running", Says: st.Says(), Yours: may.has(uuid.Nil, st.Group.ID, netip.Addr{})}
+		b := Stint{ID: st.ID, StintBody: st.StintBody, From: st.From, By: st.By, Done: []Ref{}, EndedAt: st.EndedAt, EndedBy: st.EndedBy, State: "running", Says: st.Kind.Says(), Yours: may.has(uuid.Nil, st.Group.ID, netip.Addr{})}
 		if !s.Now().Before(st.End()) {
 			b.State = "over"
 		}

@@ -94,7 +94,7 @@ func (s *Store) AddStint(ctx context.Context, b standing.StintBody, instead bool
 		if made, err = stintOf(ctx, tx, id); err != nil {
 			return err
 		}
-		return noteStint(ctx, tx, made, by, audit.StintBegun, b.Says())
+		return noteStint(ctx, tx, made, by, audit.StintBegun, b.Kind.Says())
 	})
 	return made, err
 }
@@ -140,7 +140,7 @@ func endStint(ctx context.Context, tx pgx.Tx, id uuid.UUID, by access.Actor) err
 	return noteStint(ctx, tx, s, by, audit.StintEnded, "of "+s.By)
 }
 
-// changeStint edits a stint, which must still run where running is set.
+// changeStint edits a stint, and returns it as it is then.
 func (s *Store) changeStint(ctx context.Context, id uuid.UUID, by access.Actor, do func(tx pgx.Tx, before standing.Stint) error) (changed standing.Stint, err error) {
 	var before standing.Stint
 	err = s.steer(ctx, by, func(tx pgx.Tx) (_ uuid.UUID, err error) {

@@ -63,17 +63,6 @@ func (b *StintBody) Check(now time.Time) error {
 	return nil
 }
 
-// Says says what a stint does, in a few words.
-func (b *StintBody) Says() string {
-	switch b.Kind {
-	case policy.OnlyThese:
-		return "only chosen lists"
-	case policy.ButThese:
-		return "all but chosen lists"
-	}
-	return "the web is paused"
-}
-
 // End returns when the stint ends, or ended.
 func (s *Stint) End() time.Time {
 	if s.EndedAt != nil && s.EndedAt.Before(s.Until) {

@@ -7505,6 +7505,8 @@ export interface components {
         RequestGroupsOutputBody: {
             /** @description The one in which somebody waits longest first */
             groups: components["schemas"]["RequestGroup"][];
+            /** @description There are more than the 500 that were made last, which are shown: answer some of these first */
+            more?: boolean;
         };
         RequestTimesOutputBody: {
             /**

@@ -21,7 +21,7 @@ export function RequestsPage() {
   const [mailing, setMailing] = useState(false)
   if (groups.isPending) return <Loading what="the requests" />
   if (groups.error) return <ProblemNotice error={groups.error} retry={() => groups.refetch()} />
-  const group = groups.data.find((g) => g.site === chosen) ?? groups.data[0]
+  const group = groups.data.groups.find((g) => g.site === chosen) ?? groups.data.groups[0]
   const answered = (all.data ?? []).filter((r) => r.state !== 'open')
   const t = times.data
   return (
@@ -44,12 +44,17 @@ export function RequestsPage() {
             Mail to the desk
           </Button>
         </div>
+        {groups.data.more && (
+          <p role="status" className="mb-3 border-ochre border-l-3 pl-3">
+            More people wait than are shown: these are the 500 requests that were made last. Answer some of them first.
+          </p>
+        )}
         {!group ? (
           <EmptyNotice title="No request waits">People ask for access from the block page of a gate.</EmptyNotice>
         ) : (
           <div className="grid grid-cols-[17rem_minmax(0,1fr)] gap-6">
             <ul aria-label="Sites that are asked for" className="flex flex-col">
-              {groups.data.map((g) => (
+              {groups.data.groups.map((g) => (
                 <li key={g.site}>
                   <button
                     type="button"

@@ -19,7 +19,7 @@ export const requestsOptions = queryOptions({
 export const requestGroupsOptions = queryOptions({
   queryKey: [key, 'groups'],
   refetchInterval: 5_000,
-  queryFn: async () => (await data(api.GET('/api/v1/requests/groups'))).groups,
+  queryFn: () => data(api.GET('/api/v1/requests/groups')),
 })
 
 /** What a request is about, and what would help. */

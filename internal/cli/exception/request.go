@@ -177,6 +177,9 @@ func requestGroupsCommand(a *command.App) *cobra.Command {
 				}
 				v.Rows = append(v.Rows, []string{g.Site, fmt.Sprint(len(g.Requests)), a.Moment(g.Requests[0].MadeAt), strings.Join(g.By, "; "), strings.Join(shared, ", "), strings.Join(references, " ")})
 			}
+			if command.Deref(found.JSON200.More) {
+				fmt.Fprintln(a.Err, "More people wait than are shown: these are the 500 requests that were made last.")
+			}
 			return a.Show(v)
 		}),
 	})
