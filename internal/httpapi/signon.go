@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"net/http"
 	"strings"
 	"time"
@@ -79,6 +80,9 @@ func (s *server) registerSignOn(api huma.API) {
 	first.DefaultStatus = http.StatusCreated
 	huma.Register(api, first, func(ctx context.Context, in *firstOwnerInput) (*accountOutput, error) {
 		made, err := s.Authenticator.AddFirstOwner(ctx, in.Body.Secret, account.Account{Name: strings.TrimSpace(in.Body.Name), FullName: in.Body.FullName}, in.Body.Password)
+		if errors.Is(err, account.ErrUnknown) {
+			err = huma.Error404NotFound("This address makes no account: it is mistyped or older than a day, or somebody has an account by now. As long as nobody has one, the service prints another address when it starts.")
+		}
 		return s.begin(ctx, made, in.from, err)
 	})
 	huma.Register(api, operation("beginProviderSignIn", http.MethodPost, "/session/provider/start", "Sign-in", "Begin to sign in at the identity provider", 404, 502),

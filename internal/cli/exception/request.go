@@ -239,9 +239,13 @@ func requestTimesCommand(a *command.App) *cobra.Command {
 			if t.Oldest != nil {
 				oldest = a.Moment(*t.Oldest)
 			}
+			half, nine := "", ""
+			if t.Granted+t.Refused > 0 {
+				half, nine = fmt.Sprintf("%.0f min", t.Half), fmt.Sprintf("%.0f min", t.Nine)
+			}
 			return a.Show(command.View{
 				Data: t, Columns: []string{"Open", "The oldest", "Granted", "Refused", "Half within", "Nine of ten within"}, Numbers: []int{0, 2, 3},
-				Rows: [][]string{{fmt.Sprint(t.Open), oldest, fmt.Sprint(t.Granted), fmt.Sprint(t.Refused), fmt.Sprintf("%.0f min", t.Half), fmt.Sprintf("%.0f min", t.Nine)}},
+				Rows: [][]string{{fmt.Sprint(t.Open), oldest, fmt.Sprint(t.Granted), fmt.Sprint(t.Refused), half, nine}},
 			})
 		}),
 	})

@@ -82,8 +82,9 @@ func TestFirstOwner(t *testing.T) {
 	}
 	_, session := (&visitor{t: t, s: s}).do("GET", "/session", nil)
 	assert.Equal(t, true, session["unowned"])
-	status, _ := (&visitor{t: t, s: s}).do("POST", "/first-owner", body(strings.Repeat("A", 43), "thief"))
+	status, refused := (&visitor{t: t, s: s}).do("POST", "/first-owner", body(strings.Repeat("A", 43), "thief"))
 	assert.Equal(t, 404, status)
+	assert.Contains(t, refused["detail"], "the service prints another address")
 	status, _ = (&visitor{t: t, s: s}).do("POST", "/first-owner", map[string]any{"secret": secret, "name": "edda", "password": "short"})
 	assert.Equal(t, 422, status, "a refused password uses nothing up")
 
