@@ -186,6 +186,18 @@ func compileCorrections(all []Correction) *match.Index {
 	return b.Build()
 }
 
+// Says reports whether the entries of a list of [Classifier.Index] say what a site is, and whether what they say can take the place of what others say.
+func (c *Classifier) Says(list int32) (says, displaces bool) {
+	p := c.places[list]
+	switch p.what {
+	case ByOwn:
+		return len(p.own) > 0, slices.ContainsFunc(p.own, func(own int32) bool { return !c.own[own].adds })
+	case ByScorecard:
+		return true, false
+	}
+	return true, true
+}
+
 // Key returns the key of the category with a number of a [Result].
 func (c *Classifier) Key(number int32) string { return c.keys[number] }
 

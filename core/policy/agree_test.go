@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/schedule"
@@ -378,4 +379,55 @@ func TestBlocksBelow(t *testing.T) {
 		}
 	})
 	assert.Positive(t, told)
+}
+
+// What a pattern says of names below one that is blocked may be why those pass: it says something else of them, or something at all.
+func TestWhatSitesAreOpensBelow(t *testing.T) {
+	entries := func(texts ...string) (all []pattern.Entry) {
+		for _, text := range texts {
+			all = append(all, pattern.MustParse(text))
+		}
+		return all
+	}
+	pack := []classify.Pack{{ID: "p", Name: "Harbour", Version: 1, Sites: match.New([]match.List{{ID: "games", Entries: entries("heron.example")}})}}
+	card := classify.NewLocal(nil, nil, []classify.Scorecard{{ID: "card", Category: "news", Threshold: 1, Terms: []classify.Term{{Word: pattern.MustParse(`"odds"`).Pattern, Points: 1}}}})
+	correction := func(text string) *classify.Local {
+		return classify.NewLocal([]classify.Correction{{ID: 1, Pattern: pattern.MustParse(text).Pattern, Categories: []string{"news"}}}, nil, nil)
+	}
+	own := func(adds bool) *classify.Local {
+		return classify.NewLocal(nil, []classify.Own{{Key: "news", Lists: []string{"l"}, Adds: adds}}, nil)
+	}
+	games, unrated, address := Cond{Op: Is, Values: []string{"games"}}, Cond{Op: HasTrait, Values: []string{string(Unrated)}}, Cond{Op: HasTrait, Values: []string{string(RawAddress)}}
+	for _, c := range []struct {
+		what  string
+		local *classify.Local
+		word  string // of the list
+		rules []Rule
+		below bool
+	}{
+		{"nothing", nil, "", []Rule{{If: games, Then: Block}}, true},
+		{"a list that says nothing", nil, `"odds"`, []Rule{{If: games, Then: Block}}, true},
+		{"a category of our own instead", own(false), `"odds"`, []Rule{{If: games, Then: Block}}, false},
+		{"a category of our own besides", own(true), `"odds"`, []Rule{{If: games, Then: Block}}, true},
+		{"a category of our own that passes", own(true), `"odds"`, []Rule{{If: Cond{Op: Is, Values: []string{"news"}}, Then: Allow}, {If: games, Then: Block}}, false},
+		{"a correction of something else", correction("gull.test"), "", []Rule{{If: games, Then: Block}}, true},
+		{"a correction by a pattern", correction("*odds*.heron.example"), "", []Rule{{If: games, Then: Block}}, false},
+		{"a scorecard besides", card, "", []Rule{{If: games, Then: Block}}, true},
+		{"a scorecard, where what is unrated is blocked, too", card, "", []Rule{{If: unrated, Then: Block}, {If: games, Then: Block}}, false},
+		{"a scorecard, where addresses are blocked, too", card, "", []Rule{{If: address, Then: Block}, {If: games, Then: Block}}, true},
+	} {
+		list := match.List{ID: "l", Name: "List"}
+		if c.word != "" {
+			list.Entries = entries(c.word)
+		}
+		s := New(Config{
+			Zone: time.UTC, Way: ByBoth, Packs: pack, Local: c.local, Lists: match.New([]match.List{list}),
+			Taxonomy: classify.Taxonomy{Categories: []classify.Category{{Key: "games", Name: "Games"}, {Key: "news", Name: "News"}}},
+			Fallback: &Policy{Name: "Fallback", Rules: c.rules, Otherwise: Allow},
+		})
+		var w Work
+		r := Request{URL: weburl.MustParse("https://heron.example/"), Gate: DNS, Sight: weburl.Name}
+		require.Equal(t, Block, s.Decide(&w, &r, monday).Verdict, c.what)
+		assert.Equal(t, c.below, s.BlocksBelow(&w, &r, monday), c.what)
+	}
 }

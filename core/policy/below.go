@@ -35,16 +35,28 @@ func (s *Snapshot) findOpening() bool {
 		return true
 	}
 	var asked []string
-	classes := false
+	classes, opens := false, false // a rule asks what a site is; one that could let pass by it
 	ask := func(p *ladderPolicy) {
 		if p == nil {
 			return
 		}
 		for i := range p.rules {
-			if rule := p.rules[i].Rule; rule.Then.Passes() || rule.If.denies() {
+			rule := p.rules[i].Rule
+			passes := rule.Then.Passes() || rule.If.denies()
+			if passes {
 				asked = append(asked, rule.If.everyList()...)
-				classes = classes || rule.If.asks(func(c Cond) bool { return c.Op == Is || c.Op == Points || c.Op == App || c.Op == HasTrait })
 			}
+			classes = classes || rule.If.asks(func(c Cond) bool { return c.Op == Is || c.Op == Points })
+			// A site that is something more has fewer traits: it is not unrated.
+			opens = opens || rule.If.asks(func(c Cond) bool {
+				switch c.Op {
+				case HasTrait:
+					return passes || slices.Contains(c.Values, string(Unrated))
+				case Is, Points, App:
+					return passes
+				}
+				return false
+			})
 		}
 	}
 	ask(s.baseline)
@@ -59,11 +71,12 @@ func (s *Snapshot) findOpening() bool {
 	}
 	first := s.classifier.FirstList()
 	lists := s.index.Lists()
-	if classes && s.AsksText() {
+	if opens && s.AsksText() {
 		return true // points of words
 	}
 	for n := range int32(len(lists)) {
 		some, carves := s.index.Patterns(n)
+		says, displaces := s.classifier.Says(n)
 		switch {
 		case !some:
 		case carves:
@@ -72,10 +85,10 @@ func (s *Snapshot) findOpening() bool {
 			if s.grants[n-s.grantsFrom].Then != Block {
 				return true
 			}
-		case n < first, n-first >= int32(len(s.config.Lists.Lists())): // what says what a site is; hosts of apps, and words of searches
-			if classes {
-				return true
-			}
+		case opens && (says || n-first >= int32(len(s.config.Lists.Lists()))): // the others are hosts of apps, and words of searches
+			return true
+		case (classes || opens) && displaces:
+			return true
 		case slices.Contains(asked, lists[n].ID):
 			return true
 		}
