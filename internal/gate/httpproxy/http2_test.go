@@ -2,10 +2,14 @@ package httpproxy
 
 import (
 	"bufio"
+	"bytes"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +21,12 @@ import (
 	"github.com/summerwind/h2spec/hpack"
 	"github.com/summerwind/h2spec/http2"
 	"github.com/summerwind/h2spec/spec"
+	h2 "golang.org/x/net/http2"
+	hpack2 "golang.org/x/net/http2/hpack"
+
+	"widelark/core/weburl"
+	"widelark/internal/gate"
+	"widelark/internal/testkit"
 )
 
 // What a public suite asks of servers of HTTP/2 and HPACK (RFC 9113, RFC 7541), inside a connection that is opened.
@@ -83,4 +93,61 @@ func failures(g *spec.TestGroup) (failed []string) {
 		failed = append(failed, failures(within)...)
 	}
 	return failed
+}
+
+// A client that sends its request on while it is refused gets the whole answer, and its stream is not reset.
+func TestRefusedWhileSending(t *testing.T) {
+	s := newStand(t, true, false, http.NotFoundHandler())
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		u, err := weburl.Parse("https://site-1.example/")
+		if assert.NoError(t, err) {
+			s.proxy.Refuse(w, r, s.proxy.Gate.Decide(gate.Request{Client: gate.Client{Address: netip.MustParseAddr("192.0.2.1")}, URL: u, Method: r.Method}), "")
+		}
+	}))
+	server.EnableHTTP2 = true
+	server.StartTLS()
+	defer server.Close()
+	conn, err := tls.Dial("tcp", server.Listener.Addr().String(), &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"h2"}})
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(testkit.Patience)))
+	_, err = io.WriteString(conn, h2.ClientPreface)
+	require.NoError(t, err)
+	frames := h2.NewFramer(conn, conn)
+	frames.ReadMetaHeaders = hpack2.NewDecoder(4096, nil)
+	var head bytes.Buffer
+	fields := hpack2.NewEncoder(&head)
+	for _, f := range [][2]string{{":method", "POST"}, {":scheme", "https"}, {":authority", "site-1.example"}, {":path", "/"}} {
+		require.NoError(t, fields.WriteField(hpack2.HeaderField{Name: f[0], Value: f[1]}))
+	}
+	require.NoError(t, frames.WriteSettings())
+	require.NoError(t, frames.WriteHeaders(h2.HeadersFrameParam{StreamID: 1, BlockFragment: head.Bytes(), EndHeaders: true}))
+	var said []byte
+	for ended := false; !ended; {
+		frame, err := frames.ReadFrame()
+		require.NoError(t, err)
+		switch f := frame.(type) {
+		case *h2.MetaHeadersFrame:
+			assert.Equal(t, "403", f.PseudoValue("status"))
+		case *h2.DataFrame:
+			if len(said) == 0 { // the answer is there: the request goes on
+				require.NoError(t, frames.WriteData(1, false, []byte("x=1&")))
+				require.NoError(t, frames.WriteData(1, true, []byte("x=2")))
+			}
+			said, ended = append(said, f.Data()...), f.StreamEnded()
+		case *h2.RSTStreamFrame:
+			require.Fail(t, "the stream is reset", f.ErrCode.String())
+		}
+	}
+	assert.Contains(t, string(said), "Not allowed here")
+	require.NoError(t, frames.WritePing(false, [8]byte{1}))
+	for {
+		frame, err := frames.ReadFrame()
+		require.NoError(t, err)
+		_, reset := frame.(*h2.RSTStreamFrame)
+		require.False(t, reset, "the stream is reset afterwards")
+		if f, ok := frame.(*h2.PingFrame); ok && f.IsAck() {
+			return
+		}
+	}
 }

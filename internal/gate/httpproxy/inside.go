@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	urlpkg "net/url"
@@ -258,8 +259,24 @@ func (p *Proxy) refuseAs(w http.ResponseWriter, r *http.Request, d gate.Decision
 	if r.Method != http.MethodHead {
 		_, _ = w.Write(body)
 	}
+	readOut(w, r)
 	return int64(len(body))
 }
+
+// readOut reads, for a second at most, what a request of HTTP/2 still sends, once its answer is sent. Otherwise the server resets the stream (RFC 9113, section 8.1), and
+// with the stream some clients give up the answer. Connections of HTTP/1 the server reads out itself.
+func readOut(w http.ResponseWriter, r *http.Request) {
+	if r.ProtoMajor != 2 || r.Body == http.NoBody {
+		return
+	}
+	stream := http.NewResponseController(w)
+	if stream.Flush() == nil && stream.SetReadDeadline(time.Now().Add(time.Second)) == nil {
+		_, _ = io.CopyN(io.Discard, r.Body, mostReadOut)
+	}
+}
+
+// mostReadOut is how many bytes of a refused request are read, as many as the server reads of HTTP/1.
+const mostReadOut = 256 << 10
 
 // led returns where a blocked page leads, with what was refused and the reference of that.
 func led(to, url, reference string) string {
