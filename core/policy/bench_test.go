@@ -142,6 +142,20 @@ func BenchmarkTrace(b *testing.B) {
 	rounds.Against(b, func(i int) { c.snapshot.Explain(&w, &c.requests[i%len(c.requests)], monday) }, c.decide())
 }
 
+// A decision with the stints of a month beside it, six a day of fifty groups, of which one is in force, compared with one without any.
+func BenchmarkSteered(b *testing.B) {
+	c := newCity()
+	var facts Facts
+	for n := range 50 * 6 * 30 {
+		from := monday.AddDate(0, 0, -1-n/300).Add(time.Duration(n%6) * time.Hour)
+		facts.Stints = append(facts.Stints, Stint{ID: fmt.Sprint("stint-", n), Group: c.snapshot.config.Directory.Groups[n%50].ID, Kind: OnlyThese, Lists: []string{"list-1"}, From: from, Until: from.Add(45 * time.Minute)})
+	}
+	facts.Stints = append(facts.Stints, Stint{ID: "now", Group: c.snapshot.config.Directory.Groups[7].ID, Kind: ButThese, Lists: []string{"list-2"}, From: monday.Add(-time.Minute), Until: monday.Add(time.Hour)})
+	steered := c.snapshot.With(facts)
+	var w Work
+	rounds.Against(b, func(i int) { steered.Decide(&w, &c.requests[i%len(c.requests)], monday) }, c.decide())
+}
+
 // The verdicts of a week, compared with one decision.
 func BenchmarkWeek(b *testing.B) {
 	c := newCity()

@@ -174,7 +174,7 @@ func (s *Snapshot) decide(w *Work, r *Request, at time.Time) Decision {
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.find(w, r.Person, place)
 	s.weigh(w)
-	s.join(w, len(w.granted)+len(s.stints)+len(s.byClass) > 0)
+	s.join(w, len(w.granted)+len(s.byClass) > 0 || len(s.running(at)) > 0)
 	return s.ladder(w, at, nil)
 }
 
@@ -777,19 +777,19 @@ func (st *stint) says(in answer) Verdict {
 func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (best int32, verdict Verdict) {
 	best = -1
 	steps := 0
-	for i := range s.stints {
+	for _, i := range s.running(at) {
 		st := &s.stints[i]
-		if !runs(st.From, st.Until, at) || !st.meets(w) {
+		if !st.meets(w) {
 			continue
 		}
+		steps++
 		in := w.chose(st)
 		says := st.says(in)
 		if t != nil {
 			t.stint(st, says, in)
-			steps++
 		}
 		if says != "" && (best < 0 || says == Block && verdict != Block) {
-			best, verdict = int32(i), says
+			best, verdict = i, says
 		}
 	}
 	if t != nil {

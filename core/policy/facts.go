@@ -99,6 +99,7 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		with.stints = append(with.stints, ready)
 	}
 	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
+	with.steered = phasesOf(with.stints)
 	with.acknowledgements = len(facts.Acknowledged) > 0
 	with.use(facts.Used)
 	with.presences = nil
@@ -142,6 +143,54 @@ func (s *Snapshot) classes(keys []string) directory.Set {
 		}
 	}
 	return set
+}
+
+// phasesOf returns which stints are in force when: stints of a month are remembered, for trials of the past, and a decision is to look at those of its moment alone.
+func phasesOf(stints []stint) (phases []phase) {
+	type change struct {
+		at    time.Time
+		stint int32
+		ends  bool
+	}
+	changes := make([]change, 0, 2*len(stints))
+	for i := range stints {
+		st := &stints[i]
+		if st.group < 0 || !st.Until.IsZero() && !st.From.Before(st.Until) {
+			continue
+		}
+		changes = append(changes, change{st.From, int32(i), false})
+		if !st.Until.IsZero() {
+			changes = append(changes, change{st.Until, int32(i), true})
+		}
+	}
+	slices.SortFunc(changes, func(a, b change) int { return a.at.Compare(b.at) })
+	var runs []int32
+	for i := 0; i < len(changes); {
+		from := changes[i].at
+		for ; i < len(changes) && changes[i].at.Equal(from); i++ {
+			n, found := slices.BinarySearch(runs, changes[i].stint)
+			switch {
+			case changes[i].ends && found:
+				runs = slices.Delete(runs, n, n+1)
+			case !changes[i].ends && !found:
+				runs = slices.Insert(runs, n, changes[i].stint)
+			}
+		}
+		phases = append(phases, phase{from, slices.Clone(runs)})
+	}
+	return phases
+}
+
+// running returns the stints in force at a moment, whomever they are for, in order.
+func (s *Snapshot) running(at time.Time) []int32 {
+	n, found := slices.BinarySearchFunc(s.steered, at, func(p phase, at time.Time) int { return p.from.Compare(at) })
+	if !found {
+		n--
+	}
+	if n < 0 {
+		return nil
+	}
+	return s.steered[n].stints
 }
 
 // persons returns the numbers of people; those who are not known are left out. It is never nil where there are some.

@@ -67,6 +67,7 @@ type Snapshot struct {
 	// noException says of a URL that no exception covers it.
 	noException string
 	stints      []stint // the one begun last first
+	steered     []phase // in order: which stints are in force when
 	byClass     []int32 // positions among grants of what is unlocked by categories
 
 	acknowledgements bool // there are some among grants
@@ -168,6 +169,12 @@ const (
 	acknowledged                  // a rule's hold that was acknowledged
 	chosen                        // entries of a stint
 )
+
+// phase is a time from a moment until the next phase, in which the same stints are in force.
+type phase struct {
+	from   time.Time
+	stints []int32 // positions among the snapshot's, in order
+}
 
 type stint struct {
 	*Stint
