@@ -159,13 +159,14 @@ func (d *Authenticator) inTurn(ctx context.Context, queue chan struct{}, do func
 		return ctx.Err()
 	}
 	began := time.Now()
-	err := do()
-	if len(queue) > cap(queue)/4 {
-		time.AfterFunc(time.Since(began), func() { <-d.room })
-	} else {
-		<-d.room
-	}
-	return err
+	defer func() { // also where do panics: nobody could sign in any more
+		if len(queue) > cap(queue)/4 {
+			time.AfterFunc(time.Since(began), func() { <-d.room })
+		} else {
+			<-d.room
+		}
+	}()
+	return do()
 }
 
 // NewAuthenticator returns an authenticator on a store. It checks one password at a time for every four cores, and at most four, as a check takes cost.Memory and several cores.

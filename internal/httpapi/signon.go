@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -106,6 +107,9 @@ func (s *server) registerSignOn(api huma.API) {
 			said, err := s.Provider.Finish(ctx, in.Body.Code, in.Body.State, in.Body.Kept)
 			if err == nil {
 				who, err = s.Accounts.AccountOf(ctx, said, access.SignOn)
+			}
+			if errors.Is(err, account.ErrTaken) {
+				err = huma.Error409Conflict(fmt.Sprintf("An account here is called %s already, and it is not yours: an owner has to remove it, or the identity provider to call you something else.", said.Name))
 			}
 			return s.begin(ctx, who, in.from, err)
 		})

@@ -309,6 +309,20 @@ func (s *server) whoLeads(ctx context.Context, live *edition.State, body *standi
 	return nil
 }
 
+// mayChoose refuses lists that leads may not choose, whose sites a preview would tell them.
+func (s *server) mayChoose(ctx context.Context, body *standing.StintBody) error {
+	chosen, err := s.chosenLists(ctx)
+	if err != nil {
+		return err
+	}
+	for i, ref := range body.Lists {
+		if !slices.ContainsFunc(chosen, func(l ChosenList) bool { return l.ID == ref.ID }) {
+			return standing.NotForStints(fmt.Sprintf("lists[%d]", i))
+		}
+	}
+	return nil
+}
+
 // windows returns the schedules that are in force at a moment, and until when.
 func windows(live *edition.State, now time.Time) (open []OpenWindow) {
 	for _, sch := range live.Snapshot.Config().Schedules {
@@ -502,6 +516,9 @@ func (s *server) previewStint(ctx context.Context, in *stintInput) (*previewStin
 	live, body, err := s.stintOf(ctx, &in.Body)
 	if err == nil {
 		err = s.whoLeads(ctx, live, &body)
+	}
+	if err == nil {
+		err = s.mayChoose(ctx, &body)
 	}
 	if err != nil {
 		return nil, s.problem(ctx, err)

@@ -112,7 +112,7 @@ func chosenLists(ctx context.Context, tx pgx.Tx, b *standing.StintBody) error {
 				return err
 			}
 			if !may {
-				return &revision.FieldError{Field: fmt.Sprintf("%s[%d]", field, i), Msg: "the list is not for stints of this group: it is marked for stints, or a list of the group's leads"}
+				return standing.NotForStints(fmt.Sprintf("%s[%d]", field, i))
 			}
 		}
 	}

@@ -172,6 +172,11 @@ type Stints interface {
 	RemoveOwnList(ctx context.Context, id uuid.UUID, by access.Actor) error // [ErrOwnInUse]
 }
 
+// NotForStints is the error of a field that names a list which the group's leads may not choose.
+func NotForStints(field string) error {
+	return &revision.FieldError{Field: field, Msg: "the list is not for stints of this group: choose one that is marked for stints, or a list of the group's leads"}
+}
+
 // Running returns the stint of a group that runs at a moment; nil for none.
 func Running(all []Stint, group uuid.UUID, at time.Time) *Stint {
 	if i := slices.IndexFunc(all, func(s Stint) bool { return s.Group.ID == group && at.Before(s.End()) }); i >= 0 {

@@ -14,6 +14,13 @@ const sessionOptions = queryOptions({
   },
 })
 
+/** The same ways to sign in, with nobody signed in. */
+export const withoutAccount = (session: Schemas['SessionOutputBody']) => ({
+  ...session,
+  account: undefined,
+  may: undefined,
+})
+
 /** The account that is signed in and what it may do, or null. */
 export const meOptions = queryOptions({
   ...sessionOptions,
@@ -32,10 +39,14 @@ export type Me = Schemas['Account'] & { may: Schemas['Permitted'][] }
 /** Whether the account is an owner's. */
 export const isOwner = (me: Me | null | undefined) => me?.roles.some((r) => r.role === 'owner') ?? false
 
-/** Asks anew who is signed in, and drops everything that was fetched for another account. */
+/** Drops everything that was fetched for another account. */
+const forget = (client: QueryClient) =>
+  client.removeQueries({ predicate: (query) => query.queryKey[0] !== sessionOptions.queryKey[0] })
+
+/** Asks anew who is signed in. */
 async function begin(client: QueryClient) {
   const session = await client.fetchQuery({ ...sessionOptions, staleTime: 0 })
-  client.removeQueries({ predicate: (query) => query.queryKey[0] !== sessionOptions.queryKey[0] })
+  forget(client)
   return session
 }
 
@@ -51,7 +62,17 @@ export const useSignIn = () =>
 export const useMakeFirstOwner = () =>
   useSession((body: Schemas['FirstOwnerInputBody']) => data(api.POST('/api/v1/first-owner', { body })))
 
-export const useSignOut = () => useSession(() => api.DELETE('/api/v1/session'))
+export function useSignOut() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => api.DELETE('/api/v1/session'),
+    // Nothing more is asked: the account must be gone from the page also where the service does not answer any more.
+    onSuccess: () => {
+      client.setQueryData(sessionOptions.queryKey, (before) => before && withoutAccount(before))
+      forget(client)
+    },
+  })
+}
 
 export const usePasskeySignIn = () =>
   useSession(async () => {

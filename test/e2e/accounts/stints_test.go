@@ -93,6 +93,11 @@ func TestStints(t *testing.T) {
 	assert.Equal(t, 403, begin(part, map[string]any{"group": ids["Wards"], "kind": "nothing", "minutes": 5}), "who leads a part does not lead the whole")
 	assert.Equal(t, 403, begin(sedge, map[string]any{"group": uuid.New(), "kind": "nothing", "minutes": 5}))
 	assert.Equal(t, 422, begin(sedge, map[string]any{"group": ids["Wards"], "kind": "only", "lists": []any{ids["Betting"]}, "minutes": 5}))
+	for _, kind := range []string{"only", "but"} {
+		status, said := byHand(sedge, "POST", "/stints/preview", map[string]any{"group": ids["Wards"], "kind": kind, "lists": []any{ids["Betting"]}, "minutes": 5})
+		assert.Equal(t, 422, status)
+		assert.NotContains(t, fmt.Sprint(said), "oddsfield", "a preview tells nothing of lists that are not for stints")
+	}
 	assert.Equal(t, 422, begin(sedge, map[string]any{"group": ids["Wards"], "kind": "nothing", "people": []any{ids["petra.elver"]}, "minutes": 5}))
 	assert.Equal(t, 422, begin(sedge, map[string]any{"group": ids["Wards"], "kind": "nothing", "lists": []any{ids["Dosage"]}, "minutes": 5}))
 	assert.Equal(t, 422, begin(sedge, map[string]any{"group": ids["Wards"], "kind": "nothing", "minutes": 5, "until": time.Now().Add(time.Hour)}))
