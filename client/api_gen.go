@@ -708,6 +708,111 @@ func (e DifferenceLineMark) Valid() bool {
 	}
 }
 
+// Defines values for DirectoryKind.
+const (
+	DirectoryKindFile DirectoryKind = "file"
+	DirectoryKindLdap DirectoryKind = "ldap"
+	DirectoryKindScim DirectoryKind = "scim"
+)
+
+// Valid indicates whether the value is a known member of the DirectoryKind enum.
+func (e DirectoryKind) Valid() bool {
+	switch e {
+	case DirectoryKindFile:
+		return true
+	case DirectoryKindLdap:
+		return true
+	case DirectoryKindScim:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DirectoryResult.
+const (
+	DirectoryResultChanged   DirectoryResult = "changed"
+	DirectoryResultFailed    DirectoryResult = "failed"
+	DirectoryResultUnchanged DirectoryResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the DirectoryResult enum.
+func (e DirectoryResult) Valid() bool {
+	switch e {
+	case DirectoryResultChanged:
+		return true
+	case DirectoryResultFailed:
+		return true
+	case DirectoryResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DirectoryChangeKind.
+const (
+	DirectoryChangeKindGroup  DirectoryChangeKind = "group"
+	DirectoryChangeKindPerson DirectoryChangeKind = "person"
+)
+
+// Valid indicates whether the value is a known member of the DirectoryChangeKind enum.
+func (e DirectoryChangeKind) Valid() bool {
+	switch e {
+	case DirectoryChangeKindGroup:
+		return true
+	case DirectoryChangeKindPerson:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DirectoryChangeWhat.
+const (
+	DirectoryChangeWhatCame    DirectoryChangeWhat = "came"
+	DirectoryChangeWhatChanged DirectoryChangeWhat = "changed"
+	DirectoryChangeWhatWent    DirectoryChangeWhat = "went"
+)
+
+// Valid indicates whether the value is a known member of the DirectoryChangeWhat enum.
+func (e DirectoryChangeWhat) Valid() bool {
+	switch e {
+	case DirectoryChangeWhatCame:
+		return true
+	case DirectoryChangeWhatChanged:
+		return true
+	case DirectoryChangeWhatWent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DirectoryEventWhat.
+const (
+	DirectoryEventWhatHeld    DirectoryEventWhat = "held"
+	DirectoryEventWhatInForce DirectoryEventWhat = "in force"
+	DirectoryEventWhatRefused DirectoryEventWhat = "refused"
+	DirectoryEventWhatUndone  DirectoryEventWhat = "undone"
+)
+
+// Valid indicates whether the value is a known member of the DirectoryEventWhat enum.
+func (e DirectoryEventWhat) Valid() bool {
+	switch e {
+	case DirectoryEventWhatHeld:
+		return true
+	case DirectoryEventWhatInForce:
+		return true
+	case DirectoryEventWhatRefused:
+		return true
+	case DirectoryEventWhatUndone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EditListInputBodyColour.
 const (
 	EditListInputBodyColourEmpty   EditListInputBodyColour = ""
@@ -2151,6 +2256,27 @@ func (e NetworkInputSignIn) Valid() bool {
 	case NetworkInputSignInNever:
 		return true
 	case NetworkInputSignInUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewDirectoryInputBodyKind.
+const (
+	NewDirectoryInputBodyKindFile NewDirectoryInputBodyKind = "file"
+	NewDirectoryInputBodyKindLdap NewDirectoryInputBodyKind = "ldap"
+	NewDirectoryInputBodyKindScim NewDirectoryInputBodyKind = "scim"
+)
+
+// Valid indicates whether the value is a known member of the NewDirectoryInputBodyKind enum.
+func (e NewDirectoryInputBodyKind) Valid() bool {
+	switch e {
+	case NewDirectoryInputBodyKindFile:
+		return true
+	case NewDirectoryInputBodyKindLdap:
+		return true
+	case NewDirectoryInputBodyKindScim:
 		return true
 	default:
 		return false
@@ -5931,6 +6057,176 @@ type DifferenceLine struct {
 // DifferenceLineMark defines model for DifferenceLine.Mark.
 type DifferenceLineMark string
 
+// DirectoriesOutputBody defines model for DirectoriesOutputBody.
+type DirectoriesOutputBody struct {
+	// Directories By name
+	Directories []Directory `json:"directories"`
+}
+
+// Directory defines model for Directory.
+type Directory struct {
+	// Base Of LDAP: below which distinguished name people and groups are
+	Base *string `json:"base,omitempty"`
+
+	// Bind Of LDAP: the name to sign in with; left out for nobody
+	Bind *string `json:"bind,omitempty"`
+
+	// CanUndo There is a state to go back to
+	CanUndo bool `json:"canUndo"`
+
+	// EveryMinutes Between two readings
+	EveryMinutes int64 `json:"everyMinutes"`
+	HasPassword  bool  `json:"hasPassword"`
+
+	// HasToken A program can send people with a token
+	HasToken bool `json:"hasToken"`
+
+	// Hold Every change waits until somebody accepts it
+	Hold bool               `json:"hold"`
+	ID   openapi_types.UUID `json:"id"`
+
+	// InForce The state in force; left out before the first
+	InForce *DirectoryState `json:"inForce,omitempty"`
+
+	// KeyField The attribute that identifies an entry for good; left out for entryUUID
+	KeyField *string `json:"keyField,omitempty"`
+
+	// Kind ldap is read on a timetable; file is fetched on a timetable, or handed over; to scim programs send each change
+	Kind DirectoryKind `json:"kind"`
+
+	// LeftOut What of the last reading could not be used
+	LeftOut []string `json:"leftOut"`
+
+	// MaxShrink Per cent of the people that may go without anybody's leave
+	MaxShrink int64  `json:"maxShrink"`
+	Name      string `json:"name"`
+
+	// NameField The attribute that says how people sign in; left out for uid
+	NameField *string `json:"nameField,omitempty"`
+
+	// NextAt The next reading; left out where there will be none
+	NextAt *time.Time `json:"nextAt,omitempty"`
+	Paused bool       `json:"paused"`
+
+	// Result How the last reading went; left out before the first. After failed the state in force stays
+	Result *DirectoryResult `json:"result,omitempty"`
+
+	// Running It is being read at this service
+	Running bool `json:"running"`
+
+	// Shadowed People of the state in force who stay away, as somebody of the draft, of the live revision or of another directory has their name
+	Shadowed []string `json:"shadowed"`
+
+	// SyncedAt When it was last read to its end, changed or not
+	SyncedAt *time.Time `json:"syncedAt,omitempty"`
+
+	// Told What happened, in one sentence
+	Told    string     `json:"told"`
+	TriedAt *time.Time `json:"triedAt,omitempty"`
+
+	// URL Where it is read from; empty where it is handed over
+	URL string `json:"url"`
+
+	// Waiting The state that waits to be accepted
+	Waiting *DirectoryState `json:"waiting,omitempty"`
+
+	// Why Why it waits
+	Why []string `json:"why"`
+}
+
+// DirectoryKind ldap is read on a timetable; file is fetched on a timetable, or handed over; to scim programs send each change
+type DirectoryKind string
+
+// DirectoryResult How the last reading went; left out before the first. After failed the state in force stays
+type DirectoryResult string
+
+// DirectoryChange defines model for DirectoryChange.
+type DirectoryChange struct {
+	// Detail What is otherwise, in a few words
+	Detail string              `json:"detail"`
+	ID     openapi_types.UUID  `json:"id"`
+	Kind   DirectoryChangeKind `json:"kind"`
+	Name   string              `json:"name"`
+	What   DirectoryChangeWhat `json:"what"`
+}
+
+// DirectoryChangeKind defines model for DirectoryChange.Kind.
+type DirectoryChangeKind string
+
+// DirectoryChangeWhat defines model for DirectoryChange.What.
+type DirectoryChangeWhat string
+
+// DirectoryChangesOutputBody defines model for DirectoryChangesOutputBody.
+type DirectoryChangesOutputBody struct {
+	// Changes By kind and name
+	Changes []DirectoryChange `json:"changes"`
+	From    int64             `json:"from"`
+	To      int64             `json:"to"`
+	Total   int64             `json:"total"`
+}
+
+// DirectoryEvent defines model for DirectoryEvent.
+type DirectoryEvent struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Number int64     `json:"number"`
+
+	// What undone names the state that counts again
+	What DirectoryEventWhat `json:"what"`
+}
+
+// DirectoryEventWhat undone names the state that counts again
+type DirectoryEventWhat string
+
+// DirectoryHistoryOutputBody defines model for DirectoryHistoryOutputBody.
+type DirectoryHistoryOutputBody struct {
+	// Events The newest first
+	Events []DirectoryEvent `json:"events"`
+
+	// States The newest first
+	States []DirectoryState `json:"states"`
+}
+
+// DirectoryPreviewOutputBody defines model for DirectoryPreviewOutputBody.
+type DirectoryPreviewOutputBody struct {
+	// Changes The first 200
+	Changes []DirectoryChange `json:"changes"`
+
+	// LeftOut What could not be used
+	LeftOut []string `json:"leftOut"`
+
+	// State That taking it would make; left out where nothing is otherwise
+	State *DirectoryState `json:"state,omitempty"`
+
+	// Why Why it would wait; empty where it would be in force at once
+	Why []string `json:"why"`
+}
+
+// DirectoryState defines model for DirectoryState.
+type DirectoryState struct {
+	ArrivedAt time.Time `json:"arrivedAt"`
+	By        string    `json:"by"`
+
+	// Came People and groups, against the state that was in force
+	Came    int64 `json:"came"`
+	Changed int64 `json:"changed"`
+	Groups  int64 `json:"groups"`
+
+	// Number From 1
+	Number int64 `json:"number"`
+	People int64 `json:"people"`
+	Went   int64 `json:"went"`
+}
+
+// DirectoryTokenOutputBody defines model for DirectoryTokenOutputBody.
+type DirectoryTokenOutputBody struct {
+	// Token Shown this once. The one before is no good any more
+	Token string `json:"token"`
+
+	// URL Where SCIM (RFC 7644) is spoken with it
+	URL string `json:"url"`
+}
+
 // DiscardInputBody defines model for DiscardInputBody.
 type DiscardInputBody struct {
 	// Objects Left out: everything
@@ -5982,6 +6278,23 @@ type EditCategoryInputBody struct {
 	Family *string               `json:"family,omitempty"`
 	Lists  *[]openapi_types.UUID `json:"lists,omitempty"`
 	Name   *string               `json:"name,omitempty"`
+}
+
+// EditDirectoryInputBody defines model for EditDirectoryInputBody.
+type EditDirectoryInputBody struct {
+	Base         *string `json:"base,omitempty"`
+	Bind         *string `json:"bind,omitempty"`
+	EveryMinutes *int64  `json:"everyMinutes,omitempty"`
+	Hold         *bool   `json:"hold,omitempty"`
+	KeyField     *string `json:"keyField,omitempty"`
+	MaxShrink    *int64  `json:"maxShrink,omitempty"`
+	Name         *string `json:"name,omitempty"`
+	NameField    *string `json:"nameField,omitempty"`
+
+	// Password Empty for none
+	Password *string `json:"password,omitempty"`
+	Paused   *bool   `json:"paused,omitempty"`
+	URL      *string `json:"url,omitempty"`
 }
 
 // EditEntriesInputBody defines model for EditEntriesInputBody.
@@ -7316,6 +7629,9 @@ type GrantsOutputBody struct {
 type Group struct {
 	Description *string `json:"description,omitempty"`
 
+	// Directory That it is from, and where it is edited; left out for one that is edited here
+	Directory *Ref `json:"directory,omitempty"`
+
 	// Groups Groups whose members are in it too
 	Groups []Ref              `json:"groups"`
 	ID     openapi_types.UUID `json:"id"`
@@ -8019,6 +8335,33 @@ type NewCategoryInputBody struct {
 	Name string `json:"name"`
 }
 
+// NewDirectoryInputBody defines model for NewDirectoryInputBody.
+type NewDirectoryInputBody struct {
+	Base *string `json:"base,omitempty"`
+	Bind *string `json:"bind,omitempty"`
+
+	// EveryMinutes Left out, an hour
+	EveryMinutes *int64                    `json:"everyMinutes,omitempty"`
+	Hold         *bool                     `json:"hold,omitempty"`
+	KeyField     *string                   `json:"keyField,omitempty"`
+	Kind         NewDirectoryInputBodyKind `json:"kind"`
+
+	// MaxShrink Per cent of the people that may go without anybody's leave; left out, 10
+	MaxShrink *int64  `json:"maxShrink,omitempty"`
+	Name      string  `json:"name"`
+	NameField *string `json:"nameField,omitempty"`
+
+	// Password Kept sealed, and never shown
+	Password *string `json:"password,omitempty"`
+	Paused   *bool   `json:"paused,omitempty"`
+
+	// URL ldap:// or ldaps:// of a server, http:// or https:// of a file; left out for one that is handed over
+	URL *string `json:"url,omitempty"`
+}
+
+// NewDirectoryInputBodyKind defines model for NewDirectoryInputBody.Kind.
+type NewDirectoryInputBodyKind string
+
 // NewGrantInputBody defines model for NewGrantInputBody.
 type NewGrantInputBody struct {
 	// Entries What is allowed, in the notation; no carve-outs
@@ -8626,9 +8969,11 @@ type Permitted struct {
 
 // Person defines model for Person.
 type Person struct {
-	FullName string             `json:"fullName"`
-	Groups   []Ref              `json:"groups"`
-	ID       openapi_types.UUID `json:"id"`
+	// Directory That they are from, and where they are edited; left out for who is edited here
+	Directory *Ref               `json:"directory,omitempty"`
+	FullName  string             `json:"fullName"`
+	Groups    []Ref              `json:"groups"`
+	ID        openapi_types.UUID `json:"id"`
 
 	// Key What the file that they were imported from calls them; by it they are known again
 	Key       *string   `json:"key,omitempty"`
@@ -9825,6 +10170,12 @@ type SettingsInput struct {
 // SettingsInputCombining Which policy counts where a request has several
 type SettingsInputCombining string
 
+// SettleDirectoryInputBody defines model for SettleDirectoryInputBody.
+type SettleDirectoryInputBody struct {
+	// Number The state that waits, so that nobody accepts what they have not seen
+	Number int64 `json:"number"`
+}
+
 // SettlePackInputBody defines model for SettlePackInputBody.
 type SettlePackInputBody struct {
 	// Number The state that waits, so that nobody accepts what they have not seen
@@ -10961,6 +11312,40 @@ type GetTurnsParams struct {
 	To   *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// RemoveDirectoryParams defines parameters for RemoveDirectory.
+type RemoveDirectoryParams struct {
+	// Anyway Also where draft or live name its people or groups
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
+}
+
+// GetDirectoryChangesParams defines parameters for GetDirectoryChanges.
+type GetDirectoryChangesParams struct {
+	// From The number of a state; 0, the state in force
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To The number of a state; 0, the one that waits or else the latest
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+
+	// Skip How many changes are passed over
+	Skip  *int64 `form:"skip,omitempty" json:"skip,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportDirectoryTextBody defines parameters for ImportDirectory.
+type ImportDirectoryTextBody = string
+
+// ImportDirectoryParams defines parameters for ImportDirectory.
+type ImportDirectoryParams struct {
+	// Anyway Nothing waits, this time
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
+}
+
+// SyncDirectoryParams defines parameters for SyncDirectory.
+type SyncDirectoryParams struct {
+	// Anyway Nothing waits, this time
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
+}
+
 // GetEnginesParams defines parameters for GetEngines.
 type GetEnginesParams struct {
 	// Text Only those with this in them, letter case aside
@@ -11752,6 +12137,21 @@ type PlanConfigJSONRequestBody = ConfigInputBody
 // CorrectJSONRequestBody defines body for Correct for application/json ContentType.
 type CorrectJSONRequestBody = CorrectInputBody
 
+// AddDirectoryJSONRequestBody defines body for AddDirectory for application/json ContentType.
+type AddDirectoryJSONRequestBody = NewDirectoryInputBody
+
+// EditDirectoryJSONRequestBody defines body for EditDirectory for application/json ContentType.
+type EditDirectoryJSONRequestBody = EditDirectoryInputBody
+
+// AcceptDirectoryJSONRequestBody defines body for AcceptDirectory for application/json ContentType.
+type AcceptDirectoryJSONRequestBody = SettleDirectoryInputBody
+
+// ImportDirectoryTextRequestBody defines body for ImportDirectory for text/plain ContentType.
+type ImportDirectoryTextRequestBody = ImportDirectoryTextBody
+
+// RefuseDirectoryJSONRequestBody defines body for RefuseDirectory for application/json ContentType.
+type RefuseDirectoryJSONRequestBody = SettleDirectoryInputBody
+
 // DiscardJSONRequestBody defines body for Discard for application/json ContentType.
 type DiscardJSONRequestBody = DiscardInputBody
 
@@ -12449,6 +12849,126 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
 	GetTurns(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDirectories Every directory, what is in force of it and how its last reading went
+	//
+	// Corresponds with GET /api/v1/directories (the `GetDirectories` operationId).
+	GetDirectories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDirectoryWithBody Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+	AddDirectoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDirectory Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+	AddDirectory(ctx context.Context, body AddDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveDirectory Do without a directory: its people and groups go, their records stay; for owners
+	//
+	// Corresponds with DELETE /api/v1/directories/{id} (the `RemoveDirectory` operationId).
+	RemoveDirectory(ctx context.Context, id openapi_types.UUID, params *RemoveDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDirectory One directory
+	//
+	// Corresponds with GET /api/v1/directories/{id} (the `GetDirectory` operationId).
+	GetDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditDirectoryWithBody Change what is chosen about a directory; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+	EditDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditDirectory Change what is chosen about a directory; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+	EditDirectory(ctx context.Context, id openapi_types.UUID, body EditDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptDirectoryWithBody Put the state that waits in force; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+	AcceptDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptDirectory Put the state that waits in force; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+	AcceptDirectory(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDirectoryChanges Who comes, changes and goes between two states
+	//
+	// Corresponds with GET /api/v1/directories/{id}/changes (the `GetDirectoryChanges` operationId).
+	GetDirectoryChanges(ctx context.Context, id openapi_types.UUID, params *GetDirectoryChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDirectoryHistory What states a directory had, and when they were in force
+	//
+	// Corresponds with GET /api/v1/directories/{id}/history (the `GetDirectoryHistory` operationId).
+	GetDirectoryHistory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportDirectoryWithBody Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+	ImportDirectoryWithBody(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportDirectoryWithTextBody Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+	//
+	// Takes a body of the `text/plain` content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+	ImportDirectoryWithTextBody(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, body ImportDirectoryTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewDirectory What reading a directory now would change; nothing is kept; for owners
+	//
+	// Corresponds with POST /api/v1/directories/{id}/preview (the `PreviewDirectory` operationId).
+	PreviewDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseDirectoryWithBody Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+	RefuseDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseDirectory Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+	RefuseDirectory(ctx context.Context, id openapi_types.UUID, body RefuseDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SyncDirectory Read a directory now; for owners
+	//
+	// Corresponds with POST /api/v1/directories/{id}/sync (the `SyncDirectory` operationId).
+	SyncDirectory(ctx context.Context, id openapi_types.UUID, params *SyncDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndDirectoryToken Take no more from the program that sends people; for owners
+	//
+	// Corresponds with DELETE /api/v1/directories/{id}/token (the `EndDirectoryToken` operationId).
+	EndDirectoryToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeDirectoryToken Make a token with which a program sends people by SCIM; for owners
+	//
+	// Corresponds with POST /api/v1/directories/{id}/token (the `MakeDirectoryToken` operationId).
+	MakeDirectoryToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoDirectory Put the state of before in force again; doing it twice changes nothing; for owners
+	//
+	// Corresponds with POST /api/v1/directories/{id}/undo (the `UndoDirectory` operationId).
+	UndoDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDraft How the draft stands beside what is live
 	//
@@ -15425,6 +15945,326 @@ func (c *Client) GetEntryDiff(ctx context.Context, id openapi_types.UUID, params
 // Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
 func (c *Client) GetTurns(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTurnsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDirectories Every directory, what is in force of it and how its last reading went
+//
+// Corresponds with GET /api/v1/directories (the `GetDirectories` operationId).
+func (c *Client) GetDirectories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDirectoriesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDirectoryWithBody Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+func (c *Client) AddDirectoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDirectoryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDirectory Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+func (c *Client) AddDirectory(ctx context.Context, body AddDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDirectoryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDirectory Do without a directory: its people and groups go, their records stay; for owners
+//
+// Corresponds with DELETE /api/v1/directories/{id} (the `RemoveDirectory` operationId).
+func (c *Client) RemoveDirectory(ctx context.Context, id openapi_types.UUID, params *RemoveDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDirectoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDirectory One directory
+//
+// Corresponds with GET /api/v1/directories/{id} (the `GetDirectory` operationId).
+func (c *Client) GetDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDirectoryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditDirectoryWithBody Change what is chosen about a directory; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+func (c *Client) EditDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditDirectoryRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditDirectory Change what is chosen about a directory; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+func (c *Client) EditDirectory(ctx context.Context, id openapi_types.UUID, body EditDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditDirectoryRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptDirectoryWithBody Put the state that waits in force; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+func (c *Client) AcceptDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptDirectoryRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptDirectory Put the state that waits in force; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+func (c *Client) AcceptDirectory(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptDirectoryRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDirectoryChanges Who comes, changes and goes between two states
+//
+// Corresponds with GET /api/v1/directories/{id}/changes (the `GetDirectoryChanges` operationId).
+func (c *Client) GetDirectoryChanges(ctx context.Context, id openapi_types.UUID, params *GetDirectoryChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDirectoryChangesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDirectoryHistory What states a directory had, and when they were in force
+//
+// Corresponds with GET /api/v1/directories/{id}/history (the `GetDirectoryHistory` operationId).
+func (c *Client) GetDirectoryHistory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDirectoryHistoryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportDirectoryWithBody Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+func (c *Client) ImportDirectoryWithBody(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportDirectoryRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportDirectoryWithTextBody Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+//
+// Takes a body of the `text/plain` content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+func (c *Client) ImportDirectoryWithTextBody(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, body ImportDirectoryTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportDirectoryRequestWithTextBody(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewDirectory What reading a directory now would change; nothing is kept; for owners
+//
+// Corresponds with POST /api/v1/directories/{id}/preview (the `PreviewDirectory` operationId).
+func (c *Client) PreviewDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewDirectoryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseDirectoryWithBody Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+func (c *Client) RefuseDirectoryWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseDirectoryRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseDirectory Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+func (c *Client) RefuseDirectory(ctx context.Context, id openapi_types.UUID, body RefuseDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseDirectoryRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SyncDirectory Read a directory now; for owners
+//
+// Corresponds with POST /api/v1/directories/{id}/sync (the `SyncDirectory` operationId).
+func (c *Client) SyncDirectory(ctx context.Context, id openapi_types.UUID, params *SyncDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSyncDirectoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndDirectoryToken Take no more from the program that sends people; for owners
+//
+// Corresponds with DELETE /api/v1/directories/{id}/token (the `EndDirectoryToken` operationId).
+func (c *Client) EndDirectoryToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndDirectoryTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeDirectoryToken Make a token with which a program sends people by SCIM; for owners
+//
+// Corresponds with POST /api/v1/directories/{id}/token (the `MakeDirectoryToken` operationId).
+func (c *Client) MakeDirectoryToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeDirectoryTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoDirectory Put the state of before in force again; doing it twice changes nothing; for owners
+//
+// Corresponds with POST /api/v1/directories/{id}/undo (the `UndoDirectory` operationId).
+func (c *Client) UndoDirectory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoDirectoryRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -22865,6 +23705,711 @@ func NewGetTurnsRequest(server string, params *GetTurnsParams) (*http.Request, e
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDirectoriesRequest constructs an http.Request for the GetDirectories method
+func NewGetDirectoriesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddDirectoryRequest calls the generic AddDirectory builder with application/json body
+func NewAddDirectoryRequest(server string, body AddDirectoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddDirectoryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddDirectoryRequestWithBody constructs an http.Request for the AddDirectory method, with any body, and a specified content type
+func NewAddDirectoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveDirectoryRequest constructs an http.Request for the RemoveDirectory method
+func NewRemoveDirectoryRequest(server string, id openapi_types.UUID, params *RemoveDirectoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDirectoryRequest constructs an http.Request for the GetDirectory method
+func NewGetDirectoryRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditDirectoryRequest calls the generic EditDirectory builder with application/json body
+func NewEditDirectoryRequest(server string, id openapi_types.UUID, body EditDirectoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditDirectoryRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEditDirectoryRequestWithBody constructs an http.Request for the EditDirectory method, with any body, and a specified content type
+func NewEditDirectoryRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAcceptDirectoryRequest calls the generic AcceptDirectory builder with application/json body
+func NewAcceptDirectoryRequest(server string, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptDirectoryRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptDirectoryRequestWithBody constructs an http.Request for the AcceptDirectory method, with any body, and a specified content type
+func NewAcceptDirectoryRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/accept", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDirectoryChangesRequest constructs an http.Request for the GetDirectoryChanges method
+func NewGetDirectoryChangesRequest(server string, id openapi_types.UUID, params *GetDirectoryChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDirectoryHistoryRequest constructs an http.Request for the GetDirectoryHistory method
+func NewGetDirectoryHistoryRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportDirectoryRequestWithTextBody calls the generic ImportDirectory builder with text/plain body
+func NewImportDirectoryRequestWithTextBody(server string, id openapi_types.UUID, params *ImportDirectoryParams, body ImportDirectoryTextRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	if stringer, ok := interface{}(body).(fmt.Stringer); ok {
+		bodyReader = strings.NewReader(stringer.String())
+	} else {
+		bodyReader = strings.NewReader(fmt.Sprint(body))
+	}
+	return NewImportDirectoryRequestWithBody(server, id, params, "text/plain", bodyReader)
+}
+
+// NewImportDirectoryRequestWithBody constructs an http.Request for the ImportDirectory method, with any body, and a specified content type
+func NewImportDirectoryRequestWithBody(server string, id openapi_types.UUID, params *ImportDirectoryParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/import", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewDirectoryRequest constructs an http.Request for the PreviewDirectory method
+func NewPreviewDirectoryRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRefuseDirectoryRequest calls the generic RefuseDirectory builder with application/json body
+func NewRefuseDirectoryRequest(server string, id openapi_types.UUID, body RefuseDirectoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefuseDirectoryRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRefuseDirectoryRequestWithBody constructs an http.Request for the RefuseDirectory method, with any body, and a specified content type
+func NewRefuseDirectoryRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/refuse", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSyncDirectoryRequest constructs an http.Request for the SyncDirectory method
+func NewSyncDirectoryRequest(server string, id openapi_types.UUID, params *SyncDirectoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/sync", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndDirectoryTokenRequest constructs an http.Request for the EndDirectoryToken method
+func NewEndDirectoryTokenRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/token", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeDirectoryTokenRequest constructs an http.Request for the MakeDirectoryToken method
+func NewMakeDirectoryTokenRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/token", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoDirectoryRequest constructs an http.Request for the UndoDirectory method
+func NewUndoDirectoryRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -34705,6 +36250,146 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
 	GetTurnsWithResponse(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*GetTurnsResponse, error)
 
+	// GetDirectoriesWithResponse Every directory, what is in force of it and how its last reading went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/directories (the `GetDirectories` operationId).
+	GetDirectoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDirectoriesResponse, error)
+
+	// AddDirectoryWithBodyWithResponse Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+	AddDirectoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDirectoryResponse, error)
+
+	// AddDirectoryWithResponse Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+	AddDirectoryWithResponse(ctx context.Context, body AddDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDirectoryResponse, error)
+
+	// RemoveDirectoryWithResponse Do without a directory: its people and groups go, their records stay; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/directories/{id} (the `RemoveDirectory` operationId).
+	RemoveDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveDirectoryParams, reqEditors ...RequestEditorFn) (*RemoveDirectoryResponse, error)
+
+	// GetDirectoryWithResponse One directory
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/directories/{id} (the `GetDirectory` operationId).
+	GetDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetDirectoryResponse, error)
+
+	// EditDirectoryWithBodyWithResponse Change what is chosen about a directory; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+	EditDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditDirectoryResponse, error)
+
+	// EditDirectoryWithResponse Change what is chosen about a directory; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+	EditDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body EditDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*EditDirectoryResponse, error)
+
+	// AcceptDirectoryWithBodyWithResponse Put the state that waits in force; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+	AcceptDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDirectoryResponse, error)
+
+	// AcceptDirectoryWithResponse Put the state that waits in force; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+	AcceptDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDirectoryResponse, error)
+
+	// GetDirectoryChangesWithResponse Who comes, changes and goes between two states
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/directories/{id}/changes (the `GetDirectoryChanges` operationId).
+	GetDirectoryChangesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetDirectoryChangesParams, reqEditors ...RequestEditorFn) (*GetDirectoryChangesResponse, error)
+
+	// GetDirectoryHistoryWithResponse What states a directory had, and when they were in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/directories/{id}/history (the `GetDirectoryHistory` operationId).
+	GetDirectoryHistoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetDirectoryHistoryResponse, error)
+
+	// ImportDirectoryWithBodyWithResponse Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+	ImportDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDirectoryResponse, error)
+
+	// ImportDirectoryWithTextBodyWithResponse Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+	//
+	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+	ImportDirectoryWithTextBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, body ImportDirectoryTextRequestBody, reqEditors ...RequestEditorFn) (*ImportDirectoryResponse, error)
+
+	// PreviewDirectoryWithResponse What reading a directory now would change; nothing is kept; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/preview (the `PreviewDirectory` operationId).
+	PreviewDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*PreviewDirectoryResponse, error)
+
+	// RefuseDirectoryWithBodyWithResponse Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+	RefuseDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseDirectoryResponse, error)
+
+	// RefuseDirectoryWithResponse Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+	RefuseDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body RefuseDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseDirectoryResponse, error)
+
+	// SyncDirectoryWithResponse Read a directory now; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/sync (the `SyncDirectory` operationId).
+	SyncDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *SyncDirectoryParams, reqEditors ...RequestEditorFn) (*SyncDirectoryResponse, error)
+
+	// EndDirectoryTokenWithResponse Take no more from the program that sends people; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/directories/{id}/token (the `EndDirectoryToken` operationId).
+	EndDirectoryTokenWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndDirectoryTokenResponse, error)
+
+	// MakeDirectoryTokenWithResponse Make a token with which a program sends people by SCIM; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/token (the `MakeDirectoryToken` operationId).
+	MakeDirectoryTokenWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*MakeDirectoryTokenResponse, error)
+
+	// UndoDirectoryWithResponse Put the state of before in force again; doing it twice changes nothing; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/undo (the `UndoDirectory` operationId).
+	UndoDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoDirectoryResponse, error)
+
 	// GetDraftWithResponse How the draft stands beside what is live
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -39627,6 +41312,1139 @@ func (r GetTurnsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTurnsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDirectoriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DirectoriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDirectoriesResponse) GetJSON200() *DirectoriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDirectoriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDirectoriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDirectoriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDirectoriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDirectoriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDirectoriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddDirectoryResponse) GetJSON201() *Directory {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AddDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r EditDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AcceptDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDirectoryChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DirectoryChangesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDirectoryChangesResponse) GetJSON200() *DirectoryChangesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDirectoryChangesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetDirectoryChangesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetDirectoryChangesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDirectoryChangesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDirectoryChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDirectoryChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDirectoryChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDirectoryChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDirectoryHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DirectoryHistoryOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDirectoryHistoryResponse) GetJSON200() *DirectoryHistoryOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDirectoryHistoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetDirectoryHistoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetDirectoryHistoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDirectoryHistoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDirectoryHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDirectoryHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDirectoryHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDirectoryHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ImportDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DirectoryPreviewOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewDirectoryResponse) GetJSON200() *DirectoryPreviewOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PreviewDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefuseDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RefuseDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RefuseDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RefuseDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefuseDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefuseDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefuseDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SyncDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SyncDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SyncDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SyncDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SyncDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SyncDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SyncDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndDirectoryTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndDirectoryTokenResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r EndDirectoryTokenResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndDirectoryTokenResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndDirectoryTokenResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndDirectoryTokenResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndDirectoryTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndDirectoryTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndDirectoryTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndDirectoryTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeDirectoryTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DirectoryTokenOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeDirectoryTokenResponse) GetJSON200() *DirectoryTokenOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeDirectoryTokenResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeDirectoryTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeDirectoryTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeDirectoryTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeDirectoryTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Directory
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UndoDirectoryResponse) GetJSON200() *Directory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r UndoDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoDirectoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -56954,6 +59772,266 @@ func (c *ClientWithResponses) GetTurnsWithResponse(ctx context.Context, params *
 	return ParseGetTurnsResponse(rsp)
 }
 
+// GetDirectoriesWithResponse Every directory, what is in force of it and how its last reading went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/directories (the `GetDirectories` operationId).
+func (c *ClientWithResponses) GetDirectoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDirectoriesResponse, error) {
+	rsp, err := c.GetDirectories(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDirectoriesResponse(rsp)
+}
+
+// AddDirectoryWithBodyWithResponse Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+func (c *ClientWithResponses) AddDirectoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDirectoryResponse, error) {
+	rsp, err := c.AddDirectoryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDirectoryResponse(rsp)
+}
+
+// AddDirectoryWithResponse Have people and groups read from an LDAP server or a file, or sent by a program; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories (the `AddDirectory` operationId).
+func (c *ClientWithResponses) AddDirectoryWithResponse(ctx context.Context, body AddDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDirectoryResponse, error) {
+	rsp, err := c.AddDirectory(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDirectoryResponse(rsp)
+}
+
+// RemoveDirectoryWithResponse Do without a directory: its people and groups go, their records stay; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/directories/{id} (the `RemoveDirectory` operationId).
+func (c *ClientWithResponses) RemoveDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveDirectoryParams, reqEditors ...RequestEditorFn) (*RemoveDirectoryResponse, error) {
+	rsp, err := c.RemoveDirectory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDirectoryResponse(rsp)
+}
+
+// GetDirectoryWithResponse One directory
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/directories/{id} (the `GetDirectory` operationId).
+func (c *ClientWithResponses) GetDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetDirectoryResponse, error) {
+	rsp, err := c.GetDirectory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDirectoryResponse(rsp)
+}
+
+// EditDirectoryWithBodyWithResponse Change what is chosen about a directory; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+func (c *ClientWithResponses) EditDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditDirectoryResponse, error) {
+	rsp, err := c.EditDirectoryWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditDirectoryResponse(rsp)
+}
+
+// EditDirectoryWithResponse Change what is chosen about a directory; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/directories/{id} (the `EditDirectory` operationId).
+func (c *ClientWithResponses) EditDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body EditDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*EditDirectoryResponse, error) {
+	rsp, err := c.EditDirectory(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditDirectoryResponse(rsp)
+}
+
+// AcceptDirectoryWithBodyWithResponse Put the state that waits in force; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+func (c *ClientWithResponses) AcceptDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDirectoryResponse, error) {
+	rsp, err := c.AcceptDirectoryWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptDirectoryResponse(rsp)
+}
+
+// AcceptDirectoryWithResponse Put the state that waits in force; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
+func (c *ClientWithResponses) AcceptDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDirectoryResponse, error) {
+	rsp, err := c.AcceptDirectory(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptDirectoryResponse(rsp)
+}
+
+// GetDirectoryChangesWithResponse Who comes, changes and goes between two states
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/directories/{id}/changes (the `GetDirectoryChanges` operationId).
+func (c *ClientWithResponses) GetDirectoryChangesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetDirectoryChangesParams, reqEditors ...RequestEditorFn) (*GetDirectoryChangesResponse, error) {
+	rsp, err := c.GetDirectoryChanges(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDirectoryChangesResponse(rsp)
+}
+
+// GetDirectoryHistoryWithResponse What states a directory had, and when they were in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/directories/{id}/history (the `GetDirectoryHistory` operationId).
+func (c *ClientWithResponses) GetDirectoryHistoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetDirectoryHistoryResponse, error) {
+	rsp, err := c.GetDirectoryHistory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDirectoryHistoryResponse(rsp)
+}
+
+// ImportDirectoryWithBodyWithResponse Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+func (c *ClientWithResponses) ImportDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDirectoryResponse, error) {
+	rsp, err := c.ImportDirectoryWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportDirectoryResponse(rsp)
+}
+
+// ImportDirectoryWithTextBodyWithResponse Hand a file over, LDIF or CSV, for a directory of the kind file; for owners
+//
+// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/import (the `ImportDirectory` operationId).
+func (c *ClientWithResponses) ImportDirectoryWithTextBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportDirectoryParams, body ImportDirectoryTextRequestBody, reqEditors ...RequestEditorFn) (*ImportDirectoryResponse, error) {
+	rsp, err := c.ImportDirectoryWithTextBody(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportDirectoryResponse(rsp)
+}
+
+// PreviewDirectoryWithResponse What reading a directory now would change; nothing is kept; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/preview (the `PreviewDirectory` operationId).
+func (c *ClientWithResponses) PreviewDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*PreviewDirectoryResponse, error) {
+	rsp, err := c.PreviewDirectory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewDirectoryResponse(rsp)
+}
+
+// RefuseDirectoryWithBodyWithResponse Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+func (c *ClientWithResponses) RefuseDirectoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseDirectoryResponse, error) {
+	rsp, err := c.RefuseDirectoryWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseDirectoryResponse(rsp)
+}
+
+// RefuseDirectoryWithResponse Refuse the state that waits; the next one that is otherwise is looked at anew; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/refuse (the `RefuseDirectory` operationId).
+func (c *ClientWithResponses) RefuseDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body RefuseDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseDirectoryResponse, error) {
+	rsp, err := c.RefuseDirectory(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseDirectoryResponse(rsp)
+}
+
+// SyncDirectoryWithResponse Read a directory now; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/sync (the `SyncDirectory` operationId).
+func (c *ClientWithResponses) SyncDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *SyncDirectoryParams, reqEditors ...RequestEditorFn) (*SyncDirectoryResponse, error) {
+	rsp, err := c.SyncDirectory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSyncDirectoryResponse(rsp)
+}
+
+// EndDirectoryTokenWithResponse Take no more from the program that sends people; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/directories/{id}/token (the `EndDirectoryToken` operationId).
+func (c *ClientWithResponses) EndDirectoryTokenWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndDirectoryTokenResponse, error) {
+	rsp, err := c.EndDirectoryToken(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndDirectoryTokenResponse(rsp)
+}
+
+// MakeDirectoryTokenWithResponse Make a token with which a program sends people by SCIM; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/token (the `MakeDirectoryToken` operationId).
+func (c *ClientWithResponses) MakeDirectoryTokenWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*MakeDirectoryTokenResponse, error) {
+	rsp, err := c.MakeDirectoryToken(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeDirectoryTokenResponse(rsp)
+}
+
+// UndoDirectoryWithResponse Put the state of before in force again; doing it twice changes nothing; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/undo (the `UndoDirectory` operationId).
+func (c *ClientWithResponses) UndoDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoDirectoryResponse, error) {
+	rsp, err := c.UndoDirectory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoDirectoryResponse(rsp)
+}
+
 // GetDraftWithResponse How the draft stands beside what is live
 //
 // Returns a wrapper object for the known response body format(s).
@@ -63496,6 +66574,920 @@ func ParseGetTurnsResponse(rsp *http.Response) (*GetTurnsResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDirectoriesResponse parses an HTTP response from a GetDirectoriesWithResponse call
+func ParseGetDirectoriesResponse(rsp *http.Response) (*GetDirectoriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDirectoriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DirectoriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddDirectoryResponse parses an HTTP response from a AddDirectoryWithResponse call
+func ParseAddDirectoryResponse(rsp *http.Response) (*AddDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDirectoryResponse parses an HTTP response from a RemoveDirectoryWithResponse call
+func ParseRemoveDirectoryResponse(rsp *http.Response) (*RemoveDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDirectoryResponse parses an HTTP response from a GetDirectoryWithResponse call
+func ParseGetDirectoryResponse(rsp *http.Response) (*GetDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditDirectoryResponse parses an HTTP response from a EditDirectoryWithResponse call
+func ParseEditDirectoryResponse(rsp *http.Response) (*EditDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptDirectoryResponse parses an HTTP response from a AcceptDirectoryWithResponse call
+func ParseAcceptDirectoryResponse(rsp *http.Response) (*AcceptDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDirectoryChangesResponse parses an HTTP response from a GetDirectoryChangesWithResponse call
+func ParseGetDirectoryChangesResponse(rsp *http.Response) (*GetDirectoryChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDirectoryChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DirectoryChangesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDirectoryHistoryResponse parses an HTTP response from a GetDirectoryHistoryWithResponse call
+func ParseGetDirectoryHistoryResponse(rsp *http.Response) (*GetDirectoryHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDirectoryHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DirectoryHistoryOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportDirectoryResponse parses an HTTP response from a ImportDirectoryWithResponse call
+func ParseImportDirectoryResponse(rsp *http.Response) (*ImportDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewDirectoryResponse parses an HTTP response from a PreviewDirectoryWithResponse call
+func ParsePreviewDirectoryResponse(rsp *http.Response) (*PreviewDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DirectoryPreviewOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefuseDirectoryResponse parses an HTTP response from a RefuseDirectoryWithResponse call
+func ParseRefuseDirectoryResponse(rsp *http.Response) (*RefuseDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefuseDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSyncDirectoryResponse parses an HTTP response from a SyncDirectoryWithResponse call
+func ParseSyncDirectoryResponse(rsp *http.Response) (*SyncDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SyncDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndDirectoryTokenResponse parses an HTTP response from a EndDirectoryTokenWithResponse call
+func ParseEndDirectoryTokenResponse(rsp *http.Response) (*EndDirectoryTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndDirectoryTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeDirectoryTokenResponse parses an HTTP response from a MakeDirectoryTokenWithResponse call
+func ParseMakeDirectoryTokenResponse(rsp *http.Response) (*MakeDirectoryTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeDirectoryTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DirectoryTokenOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoDirectoryResponse parses an HTTP response from a UndoDirectoryWithResponse call
+func ParseUndoDirectoryResponse(rsp *http.Response) (*UndoDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Directory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

@@ -19,45 +19,46 @@ type Act string
 
 // The acts. Every operation of the API and every change in the store belongs to one of them.
 const (
-	Read         Act = "read the configuration"
-	ReadPeople   Act = "see people and groups"
-	Try          Act = "try and look up URLs"
-	ReadJournal  Act = "read the journal"
-	SeeNames     Act = "see names in the journal" // of people and machines, and addresses
-	ReadUse      Act = "see what is used, and how often"
-	ReadRequests Act = "see what people ask for"
-	ReadAudit    Act = "read the audit log"
-	Oversee      Act = "see accounts, and where records are sent"
-	OwnAccount   Act = "edit their own account"
-	Edit         Act = "edit the draft" // what belongs to the baseline, only owners: see [Object]
-	Fill         Act = "say what fills a list"
-	Publish      Act = "publish"
-	Grant        Act = "make grants"
-	Steer        Act = "steer groups" // by stints
-	Answer       Act = "answer requests"
-	Codes        Act = "make unlock codes"
-	Remark       Act = "say something of the draft"
-	Practices    Act = "say how changes go live"
-	Presences    Act = "say who is at which address"
-	Accept       Act = "accept findings"
-	Record       Act = "add to the journal"
-	EditPacks    Act = "edit packs"
-	TrustKeys    Act = "edit keys that sign packs"
-	Authorities  Act = "edit the authority of the gates"
-	Enrol        Act = "enrol and retire gates"
-	Obey         Act = "run as a gate"
-	Accounts     Act = "edit accounts"
-	Watch        Act = "set up reports and alerts"
-	SendOn       Act = "send records on"
-	Erase        Act = "erase what is recorded of people"
-	Expire       Act = "remove what has run out"
+	Read            Act = "read the configuration"
+	ReadPeople      Act = "see people and groups"
+	Try             Act = "try and look up URLs"
+	ReadJournal     Act = "read the journal"
+	SeeNames        Act = "see names in the journal" // of people and machines, and addresses
+	ReadUse         Act = "see what is used, and how often"
+	ReadRequests    Act = "see what people ask for"
+	ReadAudit       Act = "read the audit log"
+	Oversee         Act = "see accounts, and where records are sent"
+	OwnAccount      Act = "edit their own account"
+	Edit            Act = "edit the draft" // what belongs to the baseline, only owners: see [Object]
+	Fill            Act = "say what fills a list"
+	Publish         Act = "publish"
+	Grant           Act = "make grants"
+	Steer           Act = "steer groups" // by stints
+	Answer          Act = "answer requests"
+	Codes           Act = "make unlock codes"
+	Remark          Act = "say something of the draft"
+	Practices       Act = "say how changes go live"
+	Presences       Act = "say who is at which address"
+	Accept          Act = "accept findings"
+	Record          Act = "add to the journal"
+	EditPacks       Act = "edit packs"
+	TrustKeys       Act = "edit keys that sign packs"
+	EditDirectories Act = "edit directories"
+	Authorities     Act = "edit the authority of the gates"
+	Enrol           Act = "enrol and retire gates"
+	Obey            Act = "run as a gate"
+	Accounts        Act = "edit accounts"
+	Watch           Act = "set up reports and alerts"
+	SendOn          Act = "send records on"
+	Erase           Act = "erase what is recorded of people"
+	Expire          Act = "remove what has run out"
 )
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
 	return []Act{
 		Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Accept, EditPacks, Watch, Record, Publish, Practices,
-		Grant, Steer, Answer, Codes, Presences, TrustKeys, Authorities, Enrol, Accounts, SendOn, Erase, Obey, Expire,
+		Grant, Steer, Answer, Codes, Presences, TrustKeys, EditDirectories, Authorities, Enrol, Accounts, SendOn, Erase, Obey, Expire,
 	}
 }
 

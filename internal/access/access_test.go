@@ -60,6 +60,7 @@ answer requests                      | ---     y--   y--        ---      ---    
 make unlock codes                    | ---     ---   y--        ---      ---        ---     yyy
 say who is at which address          | ---     ---   y--        ---      ---        ---     yyy
 edit keys that sign packs            | ---     ---   ---        ---      ---        ---     yyy
+edit directories                      | ---     ---   ---        ---      ---        ---     yyy
 edit the authority of the gates      | ---     ---   ---        ---      ---        ---     yyy
 enrol and retire gates               | ---     ---   ---        ---      ---        ---     yyy
 edit accounts                        | ---     ---   ---        ---      ---        ---     yyy

@@ -81,7 +81,7 @@ var reads = many(always, Read, ReadPeople, Try, OwnAccount, Remark)
 // rights are the acts of each role.
 var rights = map[Role]map[Act]scope{
 	Owner: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Steer, Answer, Codes, Presences, Accept, Record,
-		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
+		EditPacks, TrustKeys, EditDirectories, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 	Editor:    with(reads, many(always, ReadJournal, ReadUse), many(inLists, Edit, Fill), many(wholly, Accept, EditPacks, Watch, Record)),
 	Publisher: with(reads, many(always, ReadJournal, ReadUse), many(inLists, Publish)),
 	HelpDesk:  with(reads, many(always, ReadUse), many(inGroups, ReadJournal, SeeNames, ReadRequests, Grant, Answer, Codes, Presences)),
@@ -90,12 +90,12 @@ var rights = map[Role]map[Act]scope{
 	Reader:    reads,
 
 	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
-	subscriber: many(andWithin, Edit, Fill, EditPacks),
+	subscriber: many(andWithin, Edit, Fill, EditPacks, EditDirectories),
 	timetable:  many(andWithin, Publish, Record, Watch, SendOn, Expire),
 	recorder:   many(always, Record, Obey, Presences),
 	signOn:     many(always, Accounts),
 	setup: many(andWithin, Read, ReadPeople, Try, ReadJournal, SeeNames, ReadUse, ReadRequests, ReadAudit, Oversee, OwnAccount, Remark, Edit, Fill, Publish, Practices, Grant, Steer, Answer, Codes, Presences, Accept, Record,
-		EditPacks, TrustKeys, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
+		EditPacks, TrustKeys, EditDirectories, Authorities, Enrol, Accounts, Watch, SendOn, Erase),
 }
 
 // Reach is how much a grant or a code opens.

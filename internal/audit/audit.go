@@ -85,6 +85,17 @@ const (
 	KeyTrusted    What = "key trusted"
 	KeyDistrusted What = "key no longer trusted"
 	AuthorityMade What = "authority made"
+
+	DirectoryAdded      What = "directory added"
+	DirectoryEdited     What = "directory edited"
+	DirectoryRemoved    What = "directory removed"
+	DirectoryTokenMade  What = "directory's token made"
+	DirectoryTokenEnded What = "directory's token ended"
+	DirectoryInForce    What = "directory put in force"
+	DirectoryHeld       What = "directory held"
+	DirectoryRefused    What = "directory refused"
+	DirectoryUndone     What = "directory undone"
+
 	EnrolmentMade What = "enrolment begun"
 	GateEnrolled  What = "gate enrolled"
 	GateRetired   What = "gate retired"

@@ -58,6 +58,7 @@ type Report struct {
 	Expected     []Expected
 	Findings     []review.Finding // the gravest first
 	Took         time.Duration
+	directories  int64 // see [revision.Now]
 }
 
 // Failing counts the expectations that do not hold.
@@ -113,14 +114,14 @@ func (d *Checker) Report(ctx context.Context) (*Report, error) {
 		return nil, err
 	}
 	begin := d.Now()
-	if d.last != nil && d.last.DraftVersion >= now.Draft && d.last.Catalogue == now.Catalogue && begin.Sub(d.last.At) < freshness {
+	if d.last != nil && d.last.DraftVersion >= now.Draft && d.last.Catalogue == now.Catalogue && d.last.directories == now.Directories && begin.Sub(d.last.At) < freshness {
 		return d.last, nil
 	}
 	h, err := d.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err
 	}
-	report := &Report{DraftVersion: h.DraftVersion, Catalogue: now.Catalogue, At: begin, Expected: Expectations(h)}
+	report := &Report{DraftVersion: h.DraftVersion, Catalogue: now.Catalogue, directories: now.Directories, At: begin, Expected: Expectations(h)}
 	if report.Findings, err = d.review(ctx, h); err != nil {
 		return nil, err
 	}

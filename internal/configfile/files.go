@@ -106,7 +106,9 @@ func Write(s Source) (map[string]string, error) {
 	files := map[string]string{SchemaPath: Schema()}
 	of := map[revision.Kind][]revision.Object{}
 	for _, o := range s.Objects {
-		of[o.Kind] = append(of[o.Kind], o)
+		if o.Directory == uuid.Nil { // the others are edited elsewhere
+			of[o.Kind] = append(of[o.Kind], o)
+		}
 	}
 	paths := map[string]bool{}
 	for _, k := range kinds {

@@ -17,7 +17,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Known is the present configuration: an object in the files takes the id of the present object of its name.
+// Known is the present configuration: an object in the files takes the id of the present object of its name. People and groups of directories can be named, and are not in files.
 type Known struct {
 	Objects []revision.Object
 }
@@ -31,6 +31,7 @@ type reading struct {
 	bodies map[uuid.UUID]map[string]any           // of the present objects
 	rules  map[uuid.UUID][]revision.RuleBody      // of the present policies
 	at     []placed
+	others map[revision.Kind]map[string]uuid.UUID // of directories, by name in lower case
 }
 
 // placed is an object with its place in the files.
@@ -47,8 +48,15 @@ const maxErrors = 50
 
 // Read reads files into the target state of the draft. It reports all errors together, each an [*Error] with its place.
 func Read(files map[string]string, known Known) (revision.Target, error) {
-	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, rules: map[uuid.UUID][]revision.RuleBody{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}}
+	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, rules: map[uuid.UUID][]revision.RuleBody{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}, others: map[revision.Kind]map[string]uuid.UUID{}}
 	for _, o := range known.Objects {
+		if o.Directory != uuid.Nil {
+			if r.others[o.Kind] == nil {
+				r.others[o.Kind] = map[string]uuid.UUID{}
+			}
+			r.others[o.Kind][strings.ToLower(o.Name)] = o.ID
+			continue
+		}
 		if r.ids[o.Kind] == nil {
 			r.ids[o.Kind] = map[string]uuid.UUID{}
 		}
@@ -192,6 +200,10 @@ func (r *reading) object(path string, kind revision.Kind, n *yaml.Node, s *shape
 	}
 	o := revision.Object{Kind: kind}
 	o.Name = strings.TrimSpace(name)
+	if _, others := r.others[kind][strings.ToLower(o.Name)]; others {
+		r.wrong(path, find(n, "name"), "the %s %q is from a directory, and is edited there", kind, o.Name)
+		return
+	}
 	one := placed{path: path, node: n, index: len(r.target.Objects)}
 	switch kind {
 	case revision.KindList, revision.KindSchedule, revision.KindCategory, revision.KindScorecard, revision.KindCorrection:
@@ -426,6 +438,9 @@ func (r *reading) resolve() {
 		}
 		one.body.Refs(func(field string, kind revision.Kind, ref *revision.Ref) {
 			id, ok := ids[kind][strings.ToLower(ref.Name)]
+			if !ok {
+				id, ok = r.others[kind][strings.ToLower(ref.Name)]
+			}
 			if !ok {
 				r.field(one, &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no %s %q", kind, ref.Name)})
 				return

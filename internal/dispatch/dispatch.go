@@ -37,8 +37,8 @@ type Store interface {
 	SignedEdition(ctx context.Context, number int64) (parcel.Signed, error)
 	SignedEditions(ctx context.Context) ([]parcel.Signed, error) // the last first
 
-	// AddEdition adds an edition with its parts, which is made of the one with the number before. Where the last edition is of the same revision, catalogue and
-	// zone, it adds nothing and returns that one; where it is another one than before, the error is [revision.ErrStale].
+	// AddEdition adds an edition with its parts, which is made of the one with the number before. Where the last edition is of the same revision, catalogue,
+	// directories and zone, it adds nothing and returns that one; where it is another one than before, the error is [revision.ErrStale].
 	AddEdition(ctx context.Context, before int64, m parcel.Manifest, parts map[parcel.Digest][]byte, sign func(*parcel.Manifest) (parcel.Signed, error), by access.Actor) (parcel.Signed, error)
 
 	// Parts returns compressed parts. Those that are not there are left out.
@@ -102,8 +102,18 @@ func (d *Dispatch) key(ctx context.Context) (ed25519.PrivateKey, error) {
 
 // madeEdition is an edition with what it was made of.
 type madeEdition struct {
-	revision, catalogue int64
 	parcel.Signed
+	revision, catalogue, directories int64
+}
+
+// madeOf returns an edition with what its manifest says.
+func madeOf(m *parcel.Manifest, e parcel.Signed) *madeEdition {
+	return &madeEdition{e, m.Revision, m.Catalogue, m.Directories}
+}
+
+// isOf reports whether an edition is made of what is in force now.
+func (m *madeEdition) isOf(now revision.Now) bool {
+	return m.revision == now.Live.Number && m.catalogue == now.Catalogue && m.directories == now.Directories
 }
 
 // keptEditions is how many editions stay, with their parts: a gate that is fetching one may go on.
@@ -132,7 +142,7 @@ func (d *Dispatch) live(ctx context.Context) (parcel.Signed, error) {
 	if err != nil {
 		return parcel.Signed{}, err
 	}
-	if made := d.made.Load(); made != nil && made.revision == now.Live.Number && made.catalogue == now.Catalogue {
+	if made := d.made.Load(); made != nil && made.isOf(now) {
 		return made.Signed, nil
 	}
 	last, err := d.Store.SignedEdition(ctx, 0)
@@ -144,8 +154,8 @@ func (d *Dispatch) live(ctx context.Context) (parcel.Signed, error) {
 		if before, err = last.Open(key.Public().(ed25519.PublicKey)); err != nil {
 			d.Log.WarnContext(ctx, "the last edition for gates elsewhere was signed by another key; one is made from nothing", "number", last.Number)
 			before = nil
-		} else if before.Revision == now.Live.Number && before.Catalogue == now.Catalogue && before.Zone == d.Zone {
-			d.made.Store(&madeEdition{before.Revision, before.Catalogue, last})
+		} else if made := madeOf(before, last); made.isOf(now) && before.Zone == d.Zone {
+			d.made.Store(made)
 			return last, nil
 		}
 	}
@@ -166,8 +176,8 @@ func (d *Dispatch) live(ctx context.Context) (parcel.Signed, error) {
 	if err != nil {
 		return e, err
 	}
-	if m.Revision == now.Live.Number && m.Catalogue == now.Catalogue {
-		d.made.Store(&madeEdition{m.Revision, m.Catalogue, e})
+	if made := madeOf(m, e); made.isOf(now) {
+		d.made.Store(made)
 	}
 	d.Log.InfoContext(ctx, "an edition for gates elsewhere was made", "number", e.Number, "revision", m.Revision, "parts", len(made), "ms", time.Since(begin).Milliseconds())
 	if err := d.tidy(ctx, key.Public().(ed25519.PublicKey)); err != nil {

@@ -93,15 +93,18 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 		parts = append(parts, g.whole)
 	}
 	c.index = match.Join(parts...)
-	since := int64(0)
-	if before.roster != nil {
+	since, roster := int64(0), before.roster
+	if before.draft.Directories != draft.Directories { // what they say is the same in all versions, so no version tells what has changed
+		roster = nil
+	}
+	if roster != nil {
 		since = before.draft.Version
 	}
 	changed, gone, err := r.Objects(ctx, since)
 	if err != nil {
 		return nil, err
 	}
-	c.roster = before.roster.with(changed, gone)
+	c.roster = roster.with(changed, gone)
 	kept, err := r.Schedules(ctx)
 	if err != nil {
 		return nil, err

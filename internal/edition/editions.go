@@ -11,7 +11,6 @@ import (
 	"log/slog"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -42,11 +41,12 @@ type Editions struct {
 	zone  *time.Location
 	now   func() time.Time
 
-	compiled atomic.Pointer[compiled] // the draft; replaced whole, never edited
-	building turn.Lock                // one build at a time
-	merging  atomic.Bool              // a build in the background is under way
-	beside   sync.WaitGroup           // that build
-	closed   atomic.Bool
+	compiled    atomic.Pointer[compiled] // the draft; replaced whole, never edited
+	directories atomic.Int64             // the last version of what directories say that was noticed
+	building    turn.Lock                // one build at a time
+	merging     atomic.Bool              // a build in the background is under way
+	beside      sync.WaitGroup           // that build
+	closed      atomic.Bool
 
 	Log *slog.Logger // for what fails in the background; nil keeps it quiet
 
@@ -160,13 +160,27 @@ func (d *Editions) current(ctx context.Context) (*compiled, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.cache.Notice(now.Catalogue)
+	d.notice(now)
 	return d.draft(ctx, now.Draft)
 }
 
+// notice takes note of what versions there are, so that nothing of before is taken for it.
+func (d *Editions) notice(now revision.Now) {
+	d.cache.Notice(now.Catalogue)
+	for {
+		last := d.directories.Load()
+		if now.Directories <= last || d.directories.CompareAndSwap(last, now.Directories) {
+			return
+		}
+	}
+}
+
+// isCurrent reports whether what directories say has not changed since a state was compiled.
+func (d *Editions) isCurrent(c *compiled) bool { return c.draft.Directories >= d.directories.Load() }
+
 // draft returns the compiled draft at the given version or a later one.
 func (d *Editions) draft(ctx context.Context, version int64) (*compiled, error) {
-	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
+	if c := d.compiled.Load(); c != nil && c.draft.Version >= version && d.isCurrent(c) {
 		return c, nil
 	}
 	if err := d.building.Lock(ctx); err != nil {
@@ -174,7 +188,7 @@ func (d *Editions) draft(ctx context.Context, version int64) (*compiled, error) 
 	}
 	defer d.building.Unlock()
 	before := d.compiled.Load()
-	if before != nil && before.draft.Version >= version {
+	if before != nil && before.draft.Version >= version && d.isCurrent(before) {
 		return before, nil
 	}
 	c, err := d.build(ctx, before, mostOverlaid)
@@ -192,7 +206,7 @@ func (d *Editions) at(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.kept(version); c != nil {
 		return c, nil
 	}
-	made, err, _ := d.making.Do(strconv.FormatInt(version, 10), func() (any, error) {
+	made, err, _ := d.making.Do(fmt.Sprint(version, " ", d.directories.Load()), func() (any, error) {
 		var c *compiled
 		near := d.compiled.Load()
 		ctx := context.WithoutCancel(ctx) // others may wait for it, too
@@ -219,8 +233,8 @@ func (d *Editions) kept(version int64) *compiled {
 	d.revisions.Lock()
 	defer d.revisions.Unlock()
 	c := d.compiled.Load()
-	if c == nil || c.draft.Version != version {
-		i := slices.IndexFunc(d.published, func(c *compiled) bool { return c.draft.Version == version })
+	if c == nil || c.draft.Version != version || !d.isCurrent(c) {
+		i := slices.IndexFunc(d.published, func(c *compiled) bool { return c.draft.Version == version && d.isCurrent(c) })
 		if i < 0 {
 			return nil
 		}

@@ -72,7 +72,7 @@ func (d *Editions) Version(ctx context.Context, field, on string) (version, numb
 	if err != nil {
 		return 0, 0, err
 	}
-	d.cache.Notice(now.Catalogue)
+	d.notice(now)
 	switch on {
 	case "", "draft":
 		return now.Draft, 0, nil

@@ -165,7 +165,7 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 		}
 	}
 	for _, o := range known {
-		if !stays[o.ID] {
+		if !stays[o.ID] && o.Directory == uuid.Nil {
 			gone := o
 			states = append(states, revision.ObjectState{ID: o.ID, Kind: o.Kind, Before: &gone, At: s.Now(), By: []string{caller(ctx).Name}})
 			target.Remove = append(target.Remove, o)

@@ -20,6 +20,7 @@ import (
 type Person struct {
 	revision.Meta
 	revision.PersonBody
+	Directory *Ref `json:"directory,omitempty" doc:"That they are from, and where they are edited; left out for who is edited here"`
 }
 
 // Group is a set of people and machines.
@@ -29,6 +30,8 @@ type Group struct {
 	Persons  int   `json:"persons" doc:"How many persons say that they are in it"`
 	Policies []Ref `json:"policies" doc:"That are given to it"`
 	Within   []Ref `json:"within" doc:"Groups that it is a part of"`
+
+	Directory *Ref `json:"directory,omitempty" doc:"That it is from, and where it is edited; left out for one that is edited here"`
 }
 
 // Ref names an object.
@@ -183,9 +186,19 @@ type objectView struct {
 	now      time.Time
 	state    *edition.State
 	names    policy.Names
-	groups   []revision.Object
+	within   map[uuid.UUID][]Ref // groups that hold a group
 	persons  map[uuid.UUID]int
 	policies map[uuid.UUID][]Ref
+
+	directories map[uuid.UUID]string // their names
+}
+
+// directory returns the directory that a person or group is from; nil for none.
+func (v objectView) directory(o revision.Object) *Ref {
+	if o.Directory == uuid.Nil {
+		return nil
+	}
+	return &Ref{ID: o.Directory, Name: v.directories[o.Directory]}
 }
 
 // answersOf turns objects into answers, with the names of what they refer to.
@@ -235,10 +248,25 @@ func (s *server) view(ctx context.Context, kind revision.Kind) (objectView, erro
 		if view.state, err = s.Editions.Draft(ctx); err == nil {
 			view.names = view.state.Names()
 		}
+	case revision.KindPerson:
+		view.directories, err = s.directoryNames(ctx)
 	case revision.KindGroup:
-		var policies []revision.Object
-		if view.groups, err = s.Objects.Objects(ctx, kind); err != nil {
+		var groups, policies []revision.Object
+		if view.directories, err = s.directoryNames(ctx); err != nil {
 			return view, err
+		}
+		if groups, err = s.Objects.Objects(ctx, kind); err != nil {
+			return view, err
+		}
+		view.within = map[uuid.UUID][]Ref{}
+		for _, holder := range groups {
+			body, err := revision.Decode[revision.GroupBody](holder)
+			if err != nil {
+				return view, err
+			}
+			for _, held := range body.Groups {
+				view.within[held.ID] = append(view.within[held.ID], Ref{ID: holder.ID, Name: holder.Name})
+			}
 		}
 		if policies, err = s.Objects.Objects(ctx, revision.KindPolicy); err != nil {
 			return view, err

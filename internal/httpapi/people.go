@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,8 +22,8 @@ import (
 
 var personKind = objects[Person, PersonInput]{
 	kind: revision.KindPerson, path: "/people", one: "Person", many: "People", article: "a person",
-	make: func(_ objectView, o revision.Object) (p Person, body revision.Body, err error) {
-		p.Meta = o.Meta
+	make: func(view objectView, o revision.Object) (p Person, body revision.Body, err error) {
+		p.Meta, p.Directory = o.Meta, view.directory(o)
 		p.PersonBody, err = revision.Decode[revision.PersonBody](o)
 		return p, &p.PersonBody, err
 	},
@@ -52,21 +53,7 @@ var machineKind = objects[Machine, MachineInput]{
 var groupKind = objects[Group, GroupInput]{
 	kind: revision.KindGroup, path: "/groups", one: "Group", many: "Groups", article: "a group",
 	make: func(view objectView, o revision.Object) (g Group, _ revision.Body, err error) {
-		g.Meta, g.Persons, g.Policies, g.Within = o.Meta, view.persons[o.ID], view.policies[o.ID], []Ref{}
-		if g.Policies == nil {
-			g.Policies = []Ref{}
-		}
-		for _, other := range view.groups {
-			body, err := revision.Decode[revision.GroupBody](other)
-			if err != nil {
-				return g, nil, err
-			}
-			for _, ref := range body.Groups {
-				if ref.ID == o.ID {
-					g.Within = append(g.Within, Ref{ID: other.ID, Name: other.Name})
-				}
-			}
-		}
+		g.Meta, g.Persons, g.Policies, g.Within, g.Directory = o.Meta, view.persons[o.ID], append([]Ref{}, view.policies[o.ID]...), append([]Ref{}, view.within[o.ID]...), view.directory(o)
 		g.GroupBody, err = revision.Decode[revision.GroupBody](o)
 		return g, &g.GroupBody, err
 	},
@@ -266,7 +253,7 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	plan := file.Make(people, groups, in.Remove)
+	plan := file.Make(own(people), own(groups), in.Remove)
 	for i := range plan.Changes {
 		if c := &plan.Changes[i]; !c.Remove {
 			if c.Name, err = revision.CheckName("name", c.Name); err != nil {
@@ -284,6 +271,11 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 	b.NewGroups, b.New, b.Changed, b.Same = append([]string{}, plan.NewGroups...), append([]string{}, plan.New...), append([]string{}, plan.Changed...), plan.Same
 	b.Missing, b.Left = append([]string{}, plan.Missing...), append([]string{}, file.Left...)
 	return out, nil
+}
+
+// own returns what is edited in the draft, without what directories say.
+func own[B any](all []peoplefile.Known[B]) []peoplefile.Known[B] {
+	return slices.DeleteFunc(all, func(k peoplefile.Known[B]) bool { return k.Directory != uuid.Nil })
 }
 
 // known returns the objects of a kind with their decoded bodies.

@@ -17,6 +17,7 @@ import (
 	"widelark/internal/calendar"
 	"widelark/internal/catalogue"
 	"widelark/internal/companion"
+	"widelark/internal/directories"
 	"widelark/internal/journal/query"
 	"widelark/internal/listfile"
 	"widelark/internal/peoplefile"
@@ -62,6 +63,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var people *peoplefile.Error
 	var pack *packfile.Error
 	var refused *catalogue.RefusedError
+	var aside *directories.RefusedError
 	var late *impatientError
 	var alone *revision.AloneError
 	var running *standing.RunningError
@@ -85,6 +87,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error422UnprocessableEntity("The pack is refused: " + pack.Error() + ". The last good state stays.")
 	case errors.As(err, &refused):
 		return huma.Error409Conflict(refused.Error() + ". Nothing was changed.")
+	case errors.As(err, &aside):
+		return huma.Error409Conflict(aside.Error() + ". Nothing was changed.")
 	case errors.Is(err, catalogue.ErrNothingNew):
 		return huma.Error409Conflict("The file holds no later version than the one that is here. Nothing was changed.")
 	case errors.As(err, &used):

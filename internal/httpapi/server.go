@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
@@ -24,6 +25,7 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/delivery"
+	"widelark/internal/directories"
 	"widelark/internal/dispatch"
 	"widelark/internal/edition"
 	"widelark/internal/forward"
@@ -36,6 +38,7 @@ import (
 	"widelark/internal/replay"
 	"widelark/internal/report"
 	"widelark/internal/revision"
+	"widelark/internal/scim"
 	"widelark/internal/secret"
 	"widelark/internal/signon"
 	"widelark/internal/standing"
@@ -58,42 +61,44 @@ type Parts struct {
 	Sources       revision.SourceStore
 	Puller        *subscription.Puller
 
-	Categories revision.CategoryStore
-	Packs      catalogue.Store
-	PackPuller *catalogue.Puller
-	Cache      *catalogue.Cache
-	Finder     *lookup.Finder
-	Schedules  revision.ScheduleStore
-	Publishing revision.PublishStore
-	Journal    journal.Store
-	Archive    *archive.Archive
-	Called     tally.Called
-	Tally      *tally.Counter
-	Usage      usage.Store
-	Watching   watch.Store
-	Reports    *report.Sender
-	Alerts     *alert.Watcher
-	Incidents  alert.Store
-	Forwards   forward.Store
-	Outbox     delivery.Store
-	Eraser     Eraser
-	Mails      bool // whether mail can be sent
-	Gates      gate.Reports
-	Desk       gate.Desk          // of gates elsewhere
-	Dispatch   *dispatch.Dispatch // to gates elsewhere
-	Batches    journal.Batches    // of records of gates elsewhere
-	Requests   standing.Requests
-	Passages   standing.Passages
-	Passwords  account.PersonPasswords
-	Secret     *secret.Box // nil: no authority can be made
-	Audit      audit.Log
-	Standing   standing.Store
-	Facts      *standing.Source
-	Versions   check.Store
-	Checks     *check.Checker
-	Replayer   *replay.Replayer
-	Zone       *time.Location // the organisation's
-	Now        func() time.Time
+	Categories      revision.CategoryStore
+	Packs           catalogue.Store
+	Directories     directories.Store
+	DirectorySyncer *directories.Syncer
+	PackPuller      *catalogue.Puller
+	Cache           *catalogue.Cache
+	Finder          *lookup.Finder
+	Schedules       revision.ScheduleStore
+	Publishing      revision.PublishStore
+	Journal         journal.Store
+	Archive         *archive.Archive
+	Called          tally.Called
+	Tally           *tally.Counter
+	Usage           usage.Store
+	Watching        watch.Store
+	Reports         *report.Sender
+	Alerts          *alert.Watcher
+	Incidents       alert.Store
+	Forwards        forward.Store
+	Outbox          delivery.Store
+	Eraser          Eraser
+	Mails           bool // whether mail can be sent
+	Gates           gate.Reports
+	Desk            gate.Desk          // of gates elsewhere
+	Dispatch        *dispatch.Dispatch // to gates elsewhere
+	Batches         journal.Batches    // of records of gates elsewhere
+	Requests        standing.Requests
+	Passages        standing.Passages
+	Passwords       account.PersonPasswords
+	Secret          *secret.Box // nil: no authority can be made
+	Audit           audit.Log
+	Standing        standing.Store
+	Facts           *standing.Source
+	Versions        check.Store
+	Checks          *check.Checker
+	Replayer        *replay.Replayer
+	Zone            *time.Location // the organisation's
+	Now             func() time.Time
 
 	Organisation string // as pages call whoever decides
 	ConsoleURL   string // where people reach the console, for links; "" where that is not known
@@ -143,6 +148,7 @@ func engine(parts Parts) *gin.Engine {
 		c.Abort()
 	}))
 	register(engine, parts)
+	engine.Any(scim.Path+"/*any", gin.WrapH(scim.Handler(scim.Config{Store: parts.Directories, Changed: parts.DirectorySyncer.Soon, Base: strings.TrimSuffix(parts.ConsoleURL, "/") + scim.Path, Log: parts.Log})))
 	engine.NoRoute(serveConsole(parts.Console))
 	return engine
 }
@@ -192,6 +198,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerGrants(api)
 	s.registerCategories(api)
 	s.registerLookups(api)
+	s.registerDirectories(api)
 	s.registerPacks(api)
 	s.registerSchedules(api)
 	s.registerPublishing(api)

@@ -1,4 +1,4 @@
-// Package ldapbind checks passwords at a directory, by a bind under a person's name (RFC 4511, section 4.2; RFC 4513, section 5.1).
+// Package ldapbind connects to directories, and checks passwords there, by a bind under a person's name (RFC 4511, section 4.2; RFC 4513, section 5.1).
 //
 // From: a name and a password.
 // To: whether they belong together.
@@ -53,20 +53,11 @@ func (d *Directory) Check(ctx context.Context, name, password string) (bool, err
 	if password == "" || name == "" { // a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
 		return false, nil
 	}
-	secured := &tls.Config{ServerName: d.url.Hostname(), RootCAs: d.roots, MinVersion: tls.VersionTLS12}
-	conn, err := ldap.DialURL(d.url.String(), ldap.DialWithDialer(&net.Dialer{Timeout: patience}), ldap.DialWithTLSConfig(secured))
+	conn, end, err := Dial(ctx, d.url, &net.Dialer{Timeout: patience}, d.roots, patience)
 	if err != nil {
-		return false, fmt.Errorf("the directory cannot be reached: %w", err)
+		return false, fmt.Errorf("the directory %w", err)
 	}
-	defer func() { _ = conn.Close() }()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	defer stop()
-	conn.SetTimeout(patience)
-	if d.url.Scheme == "ldap" && !atLoopback(d.url.Hostname()) {
-		if err := conn.StartTLS(secured); err != nil {
-			return false, fmt.Errorf("the directory speaks no TLS: %w", err)
-		}
-	}
+	defer end()
 	err = conn.Bind(strings.Replace(d.name, placeholder, ldap.EscapeDN(name), 1), password)
 	switch {
 	case err == nil:
@@ -75,6 +66,29 @@ func (d *Directory) Check(ctx context.Context, name, password string) (bool, err
 		return false, nil
 	}
 	return false, errors.Join(fmt.Errorf("the directory does not check the password: %w", err), ctx.Err())
+}
+
+// Dial connects to a directory over TLS, or without at loopback. The error goes on after the directory's name. end closes the connection, which also ends with the context; patience is how
+// long each answer is waited for.
+func Dial(ctx context.Context, u *url.URL, dialer *net.Dialer, roots *x509.CertPool, patience time.Duration) (_ *ldap.Conn, end func(), err error) {
+	secured := &tls.Config{ServerName: u.Hostname(), RootCAs: roots, MinVersion: tls.VersionTLS12}
+	conn, err := ldap.DialURL(u.String(), ldap.DialWithDialer(dialer), ldap.DialWithTLSConfig(secured))
+	if err != nil {
+		return nil, nil, fmt.Errorf("cannot be reached: %w", err)
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	end = func() {
+		stop()
+		_ = conn.Close()
+	}
+	conn.SetTimeout(patience)
+	if u.Scheme == "ldap" && !atLoopback(u.Hostname()) {
+		if err := conn.StartTLS(secured); err != nil {
+			end()
+			return nil, nil, fmt.Errorf("speaks no TLS: %w", err)
+		}
+	}
+	return conn, end, nil
 }
 
 func atLoopback(host string) bool {

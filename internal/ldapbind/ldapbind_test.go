@@ -1,4 +1,4 @@
-package ldapbind
+package ldapbind_test
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/internal/ldapbind"
 	"widelark/internal/testkit"
 )
 
@@ -20,7 +21,7 @@ func TestCheck(t *testing.T) {
 	roots := x509.NewCertPool()
 	require.True(t, roots.AppendCertsFromPEM(s.Roots))
 	for _, address := range []string{"ldap://" + s.Plain, "ldaps://" + s.Secure} {
-		d, err := New(address, pattern, roots)
+		d, err := ldapbind.New(address, pattern, roots)
 		require.NoError(t, err)
 		for _, row := range []struct {
 			name, password string
@@ -42,14 +43,14 @@ func TestCheck(t *testing.T) {
 			assert.Equal(t, row.right, right, row)
 		}
 	}
-	untrusted, err := New("ldaps://"+s.Secure, pattern, nil)
+	untrusted, err := ldapbind.New("ldaps://"+s.Secure, pattern, nil)
 	require.NoError(t, err)
 	_, err = untrusted.Check(t.Context(), "kay.moran", "heather and tide 7")
 	assert.ErrorContains(t, err, "cannot be reached")
 
 	ended, end := context.WithCancel(t.Context())
 	end()
-	d, err := New("ldap://"+s.Plain, pattern, roots)
+	d, err := ldapbind.New("ldap://"+s.Plain, pattern, roots)
 	require.NoError(t, err)
 	_, err = d.Check(ended, "kay.moran", "heather and tide 7")
 	require.Error(t, err)
@@ -65,7 +66,7 @@ func TestNew(t *testing.T) {
 		{"ldaps://ldap.example", "uid=kay,dc=example", "does not hold {name} once"},
 		{"ldaps://ldap.example", "{name}", "is not a distinguished name"},
 	} {
-		_, err := New(row[0], row[1], nil)
+		_, err := ldapbind.New(row[0], row[1], nil)
 		assert.ErrorContains(t, err, row[2])
 	}
 }

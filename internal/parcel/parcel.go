@@ -25,12 +25,13 @@ import (
 
 // Manifest names the parts of an edition.
 type Manifest struct {
-	Number    int64     `json:"number"` // rises with each edition
-	Revision  int64     `json:"revision"`
-	Version   int64     `json:"version"` // of the draft, that the revision is
-	Catalogue int64     `json:"catalogue"`
-	Zone      string    `json:"zone"` // the organisation's
-	MadeAt    time.Time `json:"madeAt"`
+	Number      int64     `json:"number"` // rises with each edition
+	Revision    int64     `json:"revision"`
+	Version     int64     `json:"version"` // of the draft, that the revision is
+	Catalogue   int64     `json:"catalogue"`
+	Directories int64     `json:"directories,omitempty"`
+	Zone        string    `json:"zone"` // the organisation's
+	MadeAt      time.Time `json:"madeAt"`
 
 	Classified int64  `json:"classified"` // see [revision.Draft]
 	Objects    Digest `json:"objects"`    // a table
@@ -207,7 +208,7 @@ func Make(ctx context.Context, draft revision.DraftReader, packs catalogue.Reade
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Revision: live, Version: d.Version, Catalogue: packs.Version(), Zone: zone, Classified: d.Classified}
+	m := &Manifest{Revision: live, Version: d.Version, Catalogue: packs.Version(), Directories: d.Directories, Zone: zone, Classified: d.Classified}
 	if m.Objects, err = k.objects(ctx, draft); err != nil {
 		return nil, err
 	}

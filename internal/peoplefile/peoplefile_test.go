@@ -45,6 +45,9 @@ member: uid=gone,ou=people,dc=quillmere,dc=internal
 dn: cn=Night ward,ou=groups,dc=quillmere,dc=internal
 objectClass: groupOfNames
 cn: Night ward
+ENTRYUUID: 0F5C1C4E-0000-4000-8000-0000000000AA
+member: cn=Ward nurses,ou=groups,dc=quillmere,dc=internal
+member: cn=Night ward,ou=groups,dc=quillmere,dc=internal
 `
 
 func TestReadLDIF(t *testing.T) {
@@ -53,10 +56,10 @@ func TestReadLDIF(t *testing.T) {
 	nurses, night := "cn=ward nurses,ou=groups,dc=quillmere,dc=internal", "cn=night ward,ou=groups,dc=quillmere,dc=internal"
 	assert.Equal(t, File{
 		People: []Person{
-			{"uid=kay,ou=people,dc=quillmere,dc=internal", "kay", "Kay Moran", "kay@quillmere.internal", []string{nurses}},
-			{"uid=ola,ou=people,dc=quillmere,dc=internal", "ola", "Olá Fenn", "", []string{night, nurses}},
+			{Key: "uid=kay,ou=people,dc=quillmere,dc=internal", Name: "kay", FullName: "Kay Moran", Mail: "kay@quillmere.internal", Groups: []string{nurses}},
+			{Key: "uid=ola,ou=people,dc=quillmere,dc=internal", Name: "ola", FullName: "Olá Fenn", Groups: []string{night, nurses}},
 		},
-		Groups: []Group{{nurses, "Ward nurses", ""}, {night, "Night ward", ""}},
+		Groups: []Group{{Key: nurses, Name: "Ward nurses", Within: []string{night}}, {Key: night, Name: "Night ward", Stable: "0f5c1c4e-0000-4000-8000-0000000000aa"}},
 	}, f)
 	for text, want := range map[string]string{
 		"": "nobody is in it", "dn: uid=a\nuid:< file:///etc/hostname\n": "line 2: a value is in another file", "rubbish": "it is not LDIF",
@@ -70,7 +73,8 @@ func TestReadCSV(t *testing.T) {
 	f, err := ReadCSV(strings.NewReader("\uFEFFUser name,Full-Name,Groups,E-mail\nkay,Kay Moran,Ward nurses; Night ward,kay@quillmere.internal\n,Nobody,,\nola,\"Fenn, Ola\",ward nurses\nKAY,Again,,\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []Person{
-		{"kay", "kay", "Kay Moran", "kay@quillmere.internal", []string{"group:ward nurses", "group:night ward"}}, {"ola", "ola", "Fenn, Ola", "", []string{"group:ward nurses"}},
+		{Key: "kay", Name: "kay", FullName: "Kay Moran", Mail: "kay@quillmere.internal", Groups: []string{"group:ward nurses", "group:night ward"}},
+		{Key: "ola", Name: "ola", FullName: "Fenn, Ola", Groups: []string{"group:ward nurses"}},
 	}, f.People)
 	assert.Equal(t, []Group{{Key: "group:ward nurses", Name: "Ward nurses"}, {Key: "group:night ward", Name: "Night ward"}}, f.Groups)
 	assert.Equal(t, []string{"line 3 has no name", `"KAY" is there twice; the first counts`}, f.Left)

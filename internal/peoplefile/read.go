@@ -6,14 +6,18 @@ package peoplefile
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
+	"github.com/go-ldap/ldap/v3"
 	"github.com/go-ldap/ldif"
 
 	"widelark/spreadsheet"
@@ -22,6 +26,7 @@ import (
 // Person is a person in a file.
 type Person struct {
 	Key      string // identifies the person in later files
+	Stable   string // identifies the person for good, also under another name; "" where the file has nothing that does
 	Name     string // the sign-in name
 	FullName string
 	Mail     string
@@ -31,6 +36,8 @@ type Person struct {
 // Group is a group in a file.
 type Group struct {
 	Key, Name, Description string
+	Stable                 string   // as a person's
+	Within                 []string // keys of the groups that it is a member of
 }
 
 // File is the content of a file. Left describes what could not be used, a sentence each.
@@ -59,7 +66,10 @@ var outside = regexp.MustCompile(`(?m)^[A-Za-z0-9.;-]+:<`)
 
 // ReadLDIF reads the export of a directory. Entries of a person's class with a sign-in name (uid) are people, entries with members are groups.
 // Keys are distinguished names.
-func ReadLDIF(r io.Reader) (File, error) {
+func ReadLDIF(r io.Reader) (File, error) { return ReadLDIFBy(r, Attributes{}) }
+
+// ReadLDIFBy is ReadLDIF with other attributes.
+func ReadLDIFBy(r io.Reader, by Attributes) (File, error) {
 	var f File
 	text, err := io.ReadAll(r)
 	if err != nil {
@@ -78,23 +88,37 @@ func ReadLDIF(r io.Reader) (File, error) {
 		}
 		return f, &Error{0, "it is not LDIF: " + err.Error()}
 	}
-	members := map[string][]string{} // keys of groups by keys of people
+	var entries []*ldap.Entry
+	var left []string
 	for _, one := range parsed.Entries {
-		e := one.Entry
-		if e == nil {
-			f.Left = append(f.Left, "a change record was passed over: only entries are read")
+		if one.Entry == nil {
+			left = append(left, "a change record was passed over: only entries are read")
 			continue
 		}
+		entries = append(entries, one.Entry)
+	}
+	return FromEntries(entries, by, left)
+}
+
+// Attributes names the attributes of a directory that say how a person signs in, and what identifies an entry for good. The zero Attributes are those of RFC 4519 and
+// RFC 4530: uid and entryUUID.
+type Attributes struct{ Name, Stable string }
+
+// FromEntries returns people and groups of the entries of a directory, as [ReadLDIF] does. left is what could not be used so far.
+func FromEntries(entries []*ldap.Entry, by Attributes, left []string) (File, error) {
+	f := File{Left: left}
+	members := map[string][]string{} // keys of groups by keys of their members
+	for _, e := range entries {
 		first := func(names ...string) string {
 			for _, name := range names {
-				if v := strings.TrimSpace(e.GetAttributeValue(name)); v != "" {
+				if v := strings.TrimSpace(e.GetEqualFoldAttributeValue(name)); v != "" {
 					return v
 				}
 			}
 			return ""
 		}
-		classes := strings.ToLower(strings.Join(e.GetAttributeValues("objectClass"), " "))
-		key := foldDN(e.DN)
+		classes := strings.ToLower(strings.Join(e.GetEqualFoldAttributeValues("objectClass"), " "))
+		key, stable := foldDN(e.DN), stableKey(e, cmp.Or(by.Stable, "entryUUID"))
 		switch {
 		case strings.Contains(classes, "group"):
 			name := first("cn", "ou")
@@ -102,19 +126,19 @@ func ReadLDIF(r io.Reader) (File, error) {
 				f.Left = append(f.Left, fmt.Sprintf("%s has no name (cn)", e.DN))
 				continue
 			}
-			f.Groups = append(f.Groups, Group{key, name, first("description")})
+			f.Groups = append(f.Groups, Group{Key: key, Name: name, Description: first("description"), Stable: stable})
 			for _, attribute := range []string{"member", "uniqueMember"} {
-				for _, dn := range e.GetAttributeValues(attribute) {
+				for _, dn := range e.GetEqualFoldAttributeValues(attribute) {
 					members[foldDN(dn)] = append(members[foldDN(dn)], key)
 				}
 			}
 		case strings.Contains(classes, "person"):
-			p := Person{Key: key, Name: first("uid", "cn"), FullName: first("displayName", "cn"), Mail: first("mail")}
+			p := Person{Key: key, Stable: stable, Name: first(cmp.Or(by.Name, "uid"), "cn"), FullName: first("displayName", "cn"), Mail: first("mail")}
 			if p.Name == "" {
-				f.Left = append(f.Left, fmt.Sprintf("%s has no name (uid or cn)", e.DN))
+				f.Left = append(f.Left, fmt.Sprintf("%s has no name (%s or cn)", e.DN, cmp.Or(by.Name, "uid")))
 				continue
 			}
-			for _, dn := range e.GetAttributeValues("memberOf") {
+			for _, dn := range e.GetEqualFoldAttributeValues("memberOf") {
 				members[key] = append(members[key], foldDN(dn))
 			}
 			f.People = append(f.People, p)
@@ -124,15 +148,32 @@ func ReadLDIF(r io.Reader) (File, error) {
 	for _, g := range f.Groups {
 		known[g.Key] = true
 	}
-	for i := range f.People {
-		p := &f.People[i]
-		for _, group := range members[p.Key] {
-			if known[group] && !slices.Contains(p.Groups, group) {
-				p.Groups = append(p.Groups, group)
+	in := func(member string) (groups []string) {
+		seen := map[string]bool{member: true}
+		for _, group := range members[member] {
+			if known[group] && !seen[group] {
+				seen[group] = true
+				groups = append(groups, group)
 			}
 		}
+		return groups
+	}
+	for i := range f.People {
+		f.People[i].Groups = in(f.People[i].Key)
+	}
+	for i := range f.Groups {
+		f.Groups[i].Within = in(f.Groups[i].Key)
 	}
 	return f.checked()
+}
+
+// stableKey returns the value of an attribute that identifies an entry for good: as it is, or in hexadecimal digits where it is no text.
+func stableKey(e *ldap.Entry, attribute string) string {
+	raw := e.GetEqualFoldRawAttributeValue(attribute)
+	if !utf8.Valid(raw) {
+		return hex.EncodeToString(raw)
+	}
+	return strings.ToLower(strings.TrimSpace(string(raw)))
 }
 
 // unfold joins continuation lines, which begin with a blank, to the line before (RFC 2849, note 2). lineOf maps a line number of the result to the
@@ -224,7 +265,7 @@ func ReadCSV(r io.Reader) (File, error) {
 			}
 			return ""
 		}
-		p := Person{Key: cell("key"), Name: cell("name"), FullName: cell("full"), Mail: cell("mail")}
+		p := Person{Key: cell("key"), Stable: cell("key"), Name: cell("name"), FullName: cell("full"), Mail: cell("mail")}
 		if p.Name == "" {
 			f.Left = append(f.Left, fmt.Sprintf("line %d has no name", line))
 			continue

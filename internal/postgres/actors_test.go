@@ -15,6 +15,7 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/audit"
 	"widelark/internal/catalogue"
+	"widelark/internal/directories"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 )
@@ -46,13 +47,13 @@ func TestActorsAreKnown(t *testing.T) {
 	before, err := store.DraftVersion(ctx)
 	require.NoError(t, err)
 
-	actor, taking := reflect.TypeFor[access.Actor](), reflect.TypeFor[catalogue.Taking]()
+	actor, taking, takingPeople := reflect.TypeFor[access.Actor](), reflect.TypeFor[catalogue.Taking](), reflect.TypeFor[directories.Taking]()
 	methods := reflect.ValueOf(store)
 	for i := range methods.NumMethod() {
 		name, method := methods.Type().Method(i).Name, methods.Method(i)
 		with := -1
 		for n := range method.Type().NumIn() {
-			if in := method.Type().In(n); in == actor || in == taking {
+			if in := method.Type().In(n); in == actor || in == taking || in == takingPeople {
 				with = n
 			}
 		}
@@ -68,6 +69,8 @@ func TestActorsAreKnown(t *testing.T) {
 					in = append(in, reflect.ValueOf(by))
 				case kind == taking:
 					in = append(in, reflect.ValueOf(catalogue.Taking{By: by}))
+				case kind == takingPeople:
+					in = append(in, reflect.ValueOf(directories.Taking{By: by}))
 				case kind == reflect.TypeFor[context.Context]():
 					in = append(in, reflect.ValueOf(ctx))
 				case kind == reflect.TypeFor[uuid.UUID]():

@@ -13,8 +13,8 @@ import (
 
 // DraftVersion returns the versions that the draft and the catalogue have now, and the revision that is live.
 func (s *Store) DraftVersion(ctx context.Context) (now revision.Now, err error) {
-	err = s.pool.QueryRow(ctx, `select d.version, c.version, r.number, r.version from draft d, catalogue c,
-		(select number, version from revisions order by number desc limit 1) r`).Scan(&now.Draft, &now.Catalogue, &now.Live.Number, &now.Live.Version)
+	err = s.pool.QueryRow(ctx, `select d.version, c.version, d.directories, r.number, r.version from draft d, catalogue c,
+		(select number, version from revisions order by number desc limit 1) r`).Scan(&now.Draft, &now.Catalogue, &now.Directories, &now.Live.Number, &now.Live.Version)
 	return now, err
 }
 
@@ -55,7 +55,7 @@ func went(alias string, from, to int64) string {
 }
 
 func (r draftReader) Draft(ctx context.Context) (draft revision.Draft, err error) {
-	if err := r.tx.QueryRow(ctx, `select d.version, c.version from draft d, catalogue c`).Scan(&draft.Version, &draft.Catalogue); err != nil {
+	if err := r.tx.QueryRow(ctx, `select d.version, c.version, d.directories from draft d, catalogue c`).Scan(&draft.Version, &draft.Catalogue, &draft.Directories); err != nil {
 		return draft, err
 	}
 	most := draft.Version
@@ -106,7 +106,7 @@ func (r draftReader) Schedules(ctx context.Context) ([]revision.Schedule, error)
 }
 
 func (r draftReader) Objects(ctx context.Context, from int64) (changed []revision.Object, gone []uuid.UUID, err error) {
-	rows, err := r.tx.Query(ctx, `select `+objectColumns+` from objects o where kind not in `+kindsOfTables+` and `+came("o", from, r.at))
+	rows, err := r.tx.Query(ctx, `select `+objectColumns+` from objects o where kind not in `+kindsOfTables+` and (`+came("o", from, r.at)+` or directory is not null and gone is null and $1)`, from == 0)
 	if changed, err = all(rows, err, scanObject); err != nil || from == 0 {
 		return changed, nil, err
 	}

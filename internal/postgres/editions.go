@@ -31,22 +31,22 @@ func (s *Store) SignedEditions(ctx context.Context) ([]parcel.Signed, error) {
 }
 
 // AddEdition adds an edition with its parts, which is made of the one with the number before and shares parts with that. Where the last edition is of the same
-// revision, catalogue and zone, it adds nothing and returns that one; where it is another one than before, the error is [revision.ErrStale].
+// revision, catalogue, directories and zone, it adds nothing and returns that one; where it is another one than before, the error is [revision.ErrStale].
 func (s *Store) AddEdition(ctx context.Context, before int64, m parcel.Manifest, parts map[parcel.Digest][]byte, sign func(*parcel.Manifest) (parcel.Signed, error), by access.Actor) (e parcel.Signed, err error) {
 	err = s.as(ctx, by, access.Obey, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, int64(editionsLock)); err != nil {
 			return err
 		}
 		var last struct {
-			revision, catalogue int64
-			zone                string
+			revision, catalogue, directories int64
+			zone                             string
 		}
-		err := tx.QueryRow(ctx, `select number, revision, catalogue, zone, manifest, signature from editions order by number desc limit 1`).
-			Scan(&e.Number, &last.revision, &last.catalogue, &last.zone, &e.Manifest, &e.Signature)
+		err := tx.QueryRow(ctx, `select number, revision, catalogue, directories, zone, manifest, signature from editions order by number desc limit 1`).
+			Scan(&e.Number, &last.revision, &last.catalogue, &last.directories, &last.zone, &e.Manifest, &e.Signature)
 		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 			return err
 		}
-		if err == nil && last.revision == m.Revision && last.catalogue == m.Catalogue && last.zone == m.Zone {
+		if err == nil && last.revision == m.Revision && last.catalogue == m.Catalogue && last.directories == m.Directories && last.zone == m.Zone {
 			return nil
 		}
 		if e.Number != before {
@@ -66,8 +66,8 @@ func (s *Store) AddEdition(ctx context.Context, before int64, m parcel.Manifest,
 		if e, err = sign(&m); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into editions (number, revision, catalogue, zone, manifest, signature) values ($1, $2, $3, $4, $5, $6)`,
-			m.Number, m.Revision, m.Catalogue, m.Zone, e.Manifest, e.Signature)
+		_, err = tx.Exec(ctx, `insert into editions (number, revision, catalogue, directories, zone, manifest, signature) values ($1, $2, $3, $4, $5, $6, $7)`,
+			m.Number, m.Revision, m.Catalogue, m.Directories, m.Zone, e.Manifest, e.Signature)
 		return err
 	})
 	return e, err

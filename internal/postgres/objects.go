@@ -13,10 +13,10 @@ import (
 	"widelark/internal/revision"
 )
 
-const objectColumns = `id, name, since, updated_at, updated_by, kind, body`
+const objectColumns = `id, name, since, updated_at, updated_by, kind, body, coalesce(directory, '00000000-0000-0000-0000-000000000000')`
 
 func scanObject(row pgx.CollectableRow) (o revision.Object, err error) {
-	err = row.Scan(&o.ID, &o.Name, &o.Version, &o.UpdatedAt, &o.UpdatedBy, &o.Kind, &o.Body)
+	err = row.Scan(&o.ID, &o.Name, &o.Version, &o.UpdatedAt, &o.UpdatedBy, &o.Kind, &o.Body, &o.Directory)
 	return o, err
 }
 
@@ -197,12 +197,15 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 		}
 	case !c.New:
 		var since int64
-		err := tx.QueryRow(ctx, `select since from objects where id = $1 and kind = $2 and gone is null`, c.ID, c.Kind).Scan(&since)
+		var from string
+		err := tx.QueryRow(ctx, `select since, coalesce(d.name, '') from objects o left join directories d on d.id = o.directory where o.id = $1 and o.kind = $2 and gone is null`, c.ID, c.Kind).Scan(&since, &from)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
 			return revision.ErrNotFound
 		case err != nil:
 			return err
+		case from != "":
+			return &revision.FieldError{Field: "name", Msg: fmt.Sprintf("the %s is from the directory %q, and is edited there", c.Kind, from)}
 		case c.Version != 0 && c.Version != since:
 			return revision.ErrStale
 		}

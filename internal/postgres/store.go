@@ -26,6 +26,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
+	"widelark/internal/directories"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/query"
@@ -204,7 +205,7 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 // fieldOf maps unique indexes to the fields that they guard.
 var fieldOf = map[string]string{
 	"lists_name": "name", "objects_name": "name", "packs_name": "name", "watch_items_name": "name", "watch_items_own": "name",
-	"own_categories_key": "name", "scorecards_name": "name", "schedules_name": "name",
+	"own_categories_key": "name", "scorecards_name": "name", "directories_name": "name", "schedules_name": "name",
 }
 
 // ours converts PostgreSQL's errors into those of the domain.
@@ -217,6 +218,8 @@ func ours(err error) error {
 		return err
 	case pg.Code == "23505" && pg.ConstraintName == "accounts_name":
 		return account.ErrTaken
+	case pg.Code == "23505" && pg.ConstraintName == "directory_resources_name":
+		return directories.ErrTaken
 	case pg.Code == "23505" && fieldOf[pg.ConstraintName] != "":
 		return &revision.FieldError{Field: fieldOf[pg.ConstraintName], Msg: "the name is taken"}
 	case pg.Code == "53100": // disk_full

@@ -13,8 +13,9 @@ type Draft struct {
 	Version int64
 	Lists   []DraftList // by name
 
-	Classified int64 // the version when what is said about categories changed last
-	Catalogue  int64 // the version of the catalogue
+	Classified  int64 // the version when what is said about categories changed last
+	Catalogue   int64 // the version of the catalogue
+	Directories int64 // see [Now]
 }
 
 // DraftList is a list without its entries.
@@ -34,9 +35,10 @@ type EntrySink interface {
 
 // Now is the versions at a moment.
 type Now struct {
-	Draft     int64
-	Catalogue int64
-	Live      Live
+	Draft       int64
+	Catalogue   int64
+	Directories int64 // the version of the people and groups of directories, which are the same in every version of the draft
+	Live        Live
 }
 
 // Live is the revision that is live.

@@ -47,6 +47,7 @@ type Meta struct {
 	Version   int64     `json:"version" doc:"Rises with every edit; the ETag holds it"`
 	UpdatedAt time.Time `json:"updatedAt"`
 	UpdatedBy string    `json:"updatedBy"`
+	Directory uuid.UUID `json:"-"` // that says so; [uuid.Nil] for what is edited in the draft
 }
 
 // Object is one object as it is kept. Body is the JSON of the body of its kind, references without names.

@@ -25,6 +25,7 @@ import (
 	"widelark/internal/check"
 	"widelark/internal/delivery"
 	"widelark/internal/desk"
+	"widelark/internal/directories"
 	"widelark/internal/dispatch"
 	"widelark/internal/edition"
 	"widelark/internal/forward"
@@ -155,6 +156,15 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: records, Usage: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
+	roots, err := config.directoryRoots()
+	if err != nil {
+		store.Close()
+		return nil, err
+	}
+	syncer := &directories.Syncer{
+		Store: store, Reader: &directories.Reader{Ranges: ranges, Roots: roots, Client: outbound.Client(ranges), Box: box, Resources: store}, Now: time.Now,
+		Changed: func(ctx context.Context) { _ = editions.Prepare(ctx) }, Log: log,
+	}
 	front := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
 	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
 	counts := &tally.Counter{Archive: records, Editions: editions, Called: store, Zone: zone, Now: now}
@@ -174,7 +184,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Passkeys: &account.Passkeys{Store: store, Box: passing, Name: "Wide Lark, " + config.Organisation}, Provider: provider, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, lookupStore{store, asked}), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, Directories: store, DirectorySyncer: syncer, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, lookupStore{store, asked}), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: counts, Watching: store, Reports: reports, Alerts: alerts, Incidents: store, Forwards: store, Outbox: store, Eraser: store, Mails: mailer != nil, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation, ConsoleURL: config.ConsoleURL,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -190,13 +200,13 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		s.store.Close()
 		return nil, fmt.Errorf("the draft cannot be read: %w", err)
 	}
-	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, packs, log); err != nil {
+	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, packs, syncer, log); err != nil {
 		s.store.Close()
 		return nil, fmt.Errorf("the work in the background cannot begin: %w", err)
 	}
 	working, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stopWork = sync.OnceFunc(stop)
-	s.beside = []func(){checks.Close, cache.Close, editions.Close}
+	s.beside = []func(){syncer.Close, checks.Close, cache.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
 	s.work.Go(func() { sealAudit(working, store, box, log) })

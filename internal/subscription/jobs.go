@@ -13,7 +13,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
+	"widelark/internal/directories"
 	"widelark/internal/outbound"
 	"widelark/internal/revision"
 )
@@ -42,6 +44,17 @@ func (pullPackArgs) Kind() string { return "pull_pack" }
 
 // InsertOpts keeps a pack in the queue at most once.
 func (pullPackArgs) InsertOpts() river.InsertOpts { return pullArgs{}.InsertOpts() }
+
+// syncArgs is a directory to read.
+type syncArgs struct {
+	DirectoryID uuid.UUID `json:"directory_id" river:"unique"`
+}
+
+// Kind implements [river.JobArgs].
+func (syncArgs) Kind() string { return "sync_directory" }
+
+// InsertOpts keeps a directory in the queue at most once.
+func (syncArgs) InsertOpts() river.InsertOpts { return pullArgs{}.InsertOpts() }
 
 // dueArgs is the job that queues sources that are due.
 type dueArgs struct{}
@@ -88,10 +101,36 @@ func (w *pullPackWorker) Work(ctx context.Context, job *river.Job[pullPackArgs])
 	return err
 }
 
+type syncWorker struct {
+	river.WorkerDefaults[syncArgs]
+	syncer *directories.Syncer
+}
+
+// Timeout gives a slow directory enough time.
+func (w *syncWorker) Timeout(*river.Job[syncArgs]) time.Duration {
+	return outbound.WaitForAll + time.Minute
+}
+
+func (w *syncWorker) Work(ctx context.Context, job *river.Job[syncArgs]) error {
+	d, err := w.syncer.Store.Directory(ctx, job.Args.DirectoryID)
+	if errors.Is(err, revision.ErrNotFound) { // taken away meanwhile
+		return nil
+	}
+	if err == nil {
+		_, err = w.syncer.Sync(ctx, d, false, access.Subscription)
+	}
+	var busy *directories.RefusedError
+	if errors.As(err, &busy) { // somebody has it read just now
+		return nil
+	}
+	return err
+}
+
 type dueWorker struct {
 	river.WorkerDefaults[dueArgs]
 	puller *Puller
 	packs  *catalogue.Puller
+	syncer *directories.Syncer
 }
 
 func (w *dueWorker) Work(ctx context.Context, _ *river.Job[dueArgs]) error {
@@ -110,6 +149,13 @@ func (w *dueWorker) Work(ctx context.Context, _ *river.Job[dueArgs]) error {
 	for _, pack := range packs {
 		due = append(due, pullPackArgs{pack.ID})
 	}
+	people, err := w.syncer.Store.DueDirectories(ctx, w.syncer.Now())
+	if err != nil {
+		return err
+	}
+	for _, d := range people {
+		due = append(due, syncArgs{d.ID})
+	}
 	queue := river.ClientFromContext[pgx.Tx](ctx)
 	for _, job := range due {
 		if _, err := queue.Insert(ctx, job, nil); err != nil {
@@ -127,11 +173,12 @@ const lookEvery = 30 * time.Second
 type Runner struct{ queue *river.Client[pgx.Tx] }
 
 // Start begins pulling; Stop ends it.
-func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, packs *catalogue.Puller, log *slog.Logger) (*Runner, error) {
+func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, packs *catalogue.Puller, syncer *directories.Syncer, log *slog.Logger) (*Runner, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &pullWorker{puller: puller})
 	river.AddWorker(workers, &pullPackWorker{puller: packs})
-	river.AddWorker(workers, &dueWorker{puller: puller, packs: packs})
+	river.AddWorker(workers, &syncWorker{syncer: syncer})
+	river.AddWorker(workers, &dueWorker{puller: puller, packs: packs, syncer: syncer})
 	queue, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
 		Logger:  slog.New(quiet{log.Handler()}),
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},

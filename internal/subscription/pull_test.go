@@ -20,6 +20,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/internal/access"
 	"widelark/internal/catalogue"
+	"widelark/internal/directories"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/subscription"
@@ -229,7 +230,7 @@ func TestRunnersShareTheWork(t *testing.T) {
 		house.now = time.Now().Add(time.Minute)
 		for range 2 {
 			house.puller.Pulled = nil
-			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, &catalogue.Puller{Client: http.DefaultClient, Store: house.store, Now: time.Now}, slog.New(slog.DiscardHandler))
+			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, &catalogue.Puller{Client: http.DefaultClient, Store: house.store, Now: time.Now}, &directories.Syncer{Store: house.store, Now: time.Now}, slog.New(slog.DiscardHandler))
 			require.NoError(t, err)
 			t.Cleanup(func() {
 				ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

@@ -13,13 +13,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
-// Slapd is Debian's LDAP server, with two people, on loopback.
+// Slapd is Debian's LDAP server on loopback.
 type Slapd struct {
 	Plain, Secure string // addresses
 	Roots         []byte // the authority of its certificate, in PEM
@@ -78,8 +79,15 @@ func FreePort(t testing.TB) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-// StartSlapd starts the server until the test ends. Where the server is not installed, the test is skipped.
-func StartSlapd(t testing.TB) *Slapd {
+// StartSlapd starts a server with two people; see [StartSlapdOf].
+func StartSlapd(t testing.TB) *Slapd { return StartSlapdOf(t, peopleOfSlapd) }
+
+// SlapdManager and SlapdPassword are who may edit what a server has.
+const SlapdManager, SlapdPassword = "cn=manager,dc=quillmere,dc=example", "reed and tide 9"
+
+// StartSlapdOf starts a server with what an LDIF file has, below dc=quillmere,dc=example, and further lines of configuration, until the test ends. Where the server is not installed, the
+// test is skipped.
+func StartSlapdOf(t testing.TB, people string, further ...string) *Slapd {
 	t.Helper()
 	const program = "/usr/sbin/slapd"
 	if _, err := os.Stat(program); err != nil {
@@ -99,11 +107,16 @@ TLSCertificateFile %[1]s/cert.pem
 TLSCertificateKeyFile %[1]s/key.pem
 database mdb
 suffix "dc=quillmere,dc=example"
+rootdn "%[2]s"
+rootpw "%[3]s"
+index member,entryUUID eq
 directory %[1]s/db
-`, dir)
+maxsize 1073741824
+%[4]s
+`, dir, SlapdManager, SlapdPassword, strings.Join(further, "\n"))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "db"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "slapd.conf"), []byte(config), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.ldif"), []byte(peopleOfSlapd), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.ldif"), []byte(people), 0o644))
 	out, err := exec.CommandContext(t.Context(), "/usr/sbin/slapadd", "-q", "-f", filepath.Join(dir, "slapd.conf"), "-l", filepath.Join(dir, "people.ldif")).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	server := exec.Command(program, "-h", "ldap://"+s.Plain+" ldaps://"+s.Secure, "-f", filepath.Join(dir, "slapd.conf"), "-d", "0")
