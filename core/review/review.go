@@ -25,6 +25,7 @@ type Kind string
 // The kinds, the gravest first within each severity.
 const (
 	Unread         Kind = "cannot be read"        // something that is kept and is left out of what decides
+	LeadsNowhere   Kind = "leads nowhere"         // something that names a person or group that is gone from its directory
 	NeverReached   Kind = "never reached"         // a rule that those above it leave nothing
 	NoEffect       Kind = "no effect"             // a rule or an exception that no gate can act on
 	BaselineStands Kind = "baseline stands"       // a rule that allows what the baseline blocks
@@ -57,13 +58,14 @@ const (
 )
 
 var severities = map[Kind]Severity{
-	Unread: Wrong, NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
+	Unread: Wrong, LeadsNowhere: Wrong, NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
 	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, NeedsBlocked: Doubt, Always: Doubt,
 	Unused: Remark, NotMet: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
 }
 
 var why = map[Kind]string{
 	Unread:         "It is left out of every decision, so it does nothing; all else goes on.",
+	LeadsNowhere:   "It holds for nobody there, and nobody was asked.",
 	NeverReached:   "Whoever reads it believes that it does something.",
 	NoEffect:       "It looks like protection, or like a way through, and is neither.",
 	BaselineStands: "The baseline stands above all policies; nothing below can loosen it.",
@@ -217,6 +219,7 @@ func Of(d Draft) []Finding {
 		r.lists[d.Lists[i].ID] = &d.Lists[i]
 	}
 	r.aside()
+	r.nowhere()
 	r.sample()
 	r.policies()
 	r.exceptions()
@@ -230,7 +233,7 @@ func Of(d Draft) []Finding {
 	r.unmet()
 	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int {
-		return cmp.Or(first(a.Kind == Unread, b.Kind == Unread), cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
+		return cmp.Or(first(a.Kind == Unread, b.Kind == Unread), first(a.Kind == LeadsNowhere, b.Kind == LeadsNowhere), cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
 	})
 	return r.found
 }
@@ -244,6 +247,42 @@ func first(a, b bool) int {
 		return -1
 	}
 	return 1
+}
+
+// nowhere adds findings for what names people or groups that are gone: directories let them go without asking the draft, and what names them holds for nobody there.
+func (r *reviewer) nowhere() {
+	d := r.config.Directory
+	gone := func(ids []string, number func(string) int32) (n int) {
+		for _, id := range ids {
+			if number(id) < 0 {
+				n++
+			}
+		}
+		return n
+	}
+	tell := func(at Place, what string, groups, people int) {
+		for _, one := range []struct {
+			n         int
+			one, many string
+		}{{groups, "a group that is gone", "groups that are gone"}, {people, "a person who is gone", "people who are gone"}} {
+			switch {
+			case one.n == 1:
+				r.add(LeadsNowhere, at, one.one, "%s %s from its directory.", what, one.one)
+			case one.n > 1:
+				r.add(LeadsNowhere, at, one.one, "%s %d %s from their directory.", what, one.n, one.many)
+			}
+		}
+	}
+	for _, g := range d.Groups {
+		tell(object("group", g.ID, g.Name), fmt.Sprintf("The group %q holds", g.Name), gone(g.Groups, d.Group), 0)
+	}
+	for _, p := range r.config.Policies {
+		tell(object("policy", p.ID, p.Name), fmt.Sprintf("The policy %q is for", p.Name), gone(p.Groups, d.Group), 0)
+	}
+	for i := range r.config.Exceptions {
+		e := &r.config.Exceptions[i]
+		tell(object("exception", e.ID, e.Name), fmt.Sprintf("The exception %q is for", e.Name), gone(e.For.Groups, d.Group), gone(e.For.Persons, d.Person))
+	}
 }
 
 // aside adds findings for what cannot be read. An entry of a list can be removed in one step; everything else is mended in its place.

@@ -18,6 +18,7 @@ import (
 	"widelark/internal/cli/category"
 	"widelark/internal/cli/change"
 	"widelark/internal/cli/command"
+	"widelark/internal/cli/directory"
 	"widelark/internal/cli/exception"
 	"widelark/internal/cli/gate"
 	"widelark/internal/cli/journal"
@@ -96,7 +97,7 @@ func root(a *command.App) *cobra.Command {
 		account.LoginCommand(a), account.LogoutCommand(a), account.WhoamiCommand(a), account.StatusCommand(a), account.VersionCommand(a), account.Command(a), account.SessionCommand(a), account.TokenCommand(a), account.ProviderCommand(a),
 		gate.Command(a), journal.Command(a), watching.ReportCommand(a), watching.AlertCommand(a), watching.ForwardCommand(a), list.Command(a), list.EntryCommand(a), people.PersonCommand(a), people.GroupCommand(a), people.NetworkCommand(a), people.MachineCommand(a), people.WhoCommand(a), people.PresenceCommand(a),
 		policy.Command(a), exception.Command(a), exception.GrantCommand(a), exception.RequestCommand(a), exception.CodeCommand(a), stint.Command(a), policy.AppCommand(a), policy.EngineCommand(a), trial.Command(a),
-		trial.LookupCommand(a), category.Command(a), category.ScorecardCommand(a), pack.Command(a), schedule.Command(a),
+		trial.LookupCommand(a), category.Command(a), category.ScorecardCommand(a), pack.Command(a), directory.Command(a), schedule.Command(a),
 		change.ExportCommand(a), change.PlanFilesCommand(a), change.ApplyCommand(a), change.BackupCommand(a), change.RestoreCommand(a),
 		trial.ExpectCommand(a), change.ReviewCommand(a), change.ReplayCommand(a), change.AffectedCommand(a), change.DiffCommand(a), change.PublishCommand(a), change.RemarkCommand(a), change.PracticeCommand(a), change.HistoryCommand(a), change.RollbackCommand(a), change.DiscardCommand(a), change.AuditCommand(a),
 	)

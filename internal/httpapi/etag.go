@@ -10,6 +10,9 @@ import (
 // etag writes an object's version as an entity tag (RFC 9110, section 8.8.3).
 func etag(version int64) string { return `"` + strconv.FormatInt(version, 10) + `"` }
 
+// fromDirectory is the version that nothing has which can be edited.
+const fromDirectory = -1
+
 // MustMatch is the header that is required of edits of what others may edit, too.
 type MustMatch struct {
 	IfMatch string `header:"If-Match" doc:"The ETag of the object as it was last fetched; * edits whatever is there"`
@@ -33,7 +36,10 @@ func (m MayMatch) version() (int64, error) {
 		return 0, nil
 	}
 	version, err := strconv.ParseInt(strings.Trim(strings.TrimPrefix(m.IfMatch, "W/"), `"`), 10, 64)
-	if err != nil || version <= 0 {
+	if err == nil && version == 0 { // of what directories say, which no edit changes
+		return fromDirectory, nil
+	}
+	if err != nil || version < 0 {
 		return 0, huma.Error412PreconditionFailed("The header If-Match holds no ETag of ours.")
 	}
 	return version, nil

@@ -201,7 +201,7 @@ func (s *Store) SetDirectoryToken(ctx context.Context, id uuid.UUID, hash []byte
 // KeepDirectorySync implements [directories.Store].
 func (s *Store) KeepDirectorySync(ctx context.Context, d directories.Directory, by access.Actor) error {
 	return s.as(ctx, by, access.EditDirectories, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `update directories set next_at = $2, tried_at = $3, synced_at = $4, result = $5, told = $6, left_out = coalesce($7, '{}') where id = $1`,
+		_, err := tx.Exec(ctx, `update directories set next_at = $2, tried_at = $3, synced_at = $4, result = $5, told = $6, left_out = coalesce($7::text[], '{}') where id = $1`,
 			d.ID, d.NextAt, d.TriedAt, d.SyncedAt, d.Result, d.Told, d.LeftOut)
 		return err
 	})

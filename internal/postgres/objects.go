@@ -288,6 +288,9 @@ func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectCh
 		}
 		asked[key] = true
 		there := `select from objects where id = $1 and kind = $2 and gone is null`
+		if c.Kind == revision.KindPerson {
+			there += ` and directory is null` // who is in a directory's group, the directory says
+		}
 		if table, ok := tableOf[kind]; ok {
 			there = `select from ` + table + ` where id = $1 and $2::text is not null for share`
 		}
@@ -295,6 +298,8 @@ func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectCh
 		switch {
 		case failed != nil:
 			err = failed
+		case tag.RowsAffected() == 0 && c.Kind == revision.KindPerson && kind == revision.KindGroup:
+			err = &revision.FieldError{Field: field, Msg: "there is no such group that people can be put into here: who is in a directory's group, the directory says"}
 		case tag.RowsAffected() == 0:
 			err = &revision.FieldError{Field: field, Msg: "there is no such " + string(kind)}
 		default:

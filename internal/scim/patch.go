@@ -77,7 +77,7 @@ func patchAt(attributes map[string]any, op string, path parser.Path, value any, 
 	case op == scim.PatchOperationRemove:
 		delete(attributes, name)
 	default:
-		if into, ok := attributes[name].(map[string]any); ok && op == scim.PatchOperationAdd {
+		if into, ok := attributes[name].(map[string]any); ok { // parts that are not named stay, also where others are replaced
 			if more, ok := value.(map[string]any); ok {
 				for key, v := range more {
 					into[key] = v

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -268,7 +269,9 @@ func (h *resources) Patch(r *http.Request, id string, operations []scim.PatchOpe
 				return nil, err
 			}
 		}
-		if _, err := h.schema().Validate(map[string]any(attributes)); err != nil {
+		whole := maps.Clone(map[string]any(attributes))
+		whole["schemas"] = []any{h.schema().ID}
+		if _, err := h.schema().Validate(whole); err != nil {
 			return nil, *err
 		}
 		return attributes, nil
