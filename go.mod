@@ -28,6 +28,7 @@ require (
 	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/jimlambrt/gldap v0.1.14
 	github.com/klauspost/compress v1.20.3
 	github.com/knadh/koanf/parsers/yaml v1.1.1
 	github.com/knadh/koanf/providers/env/v2 v2.0.2
@@ -72,6 +73,7 @@ require (
 	github.com/go-webauthn/x v0.3.1 // indirect
 	github.com/google/go-tpm v0.9.8 // indirect
 	github.com/grpc-ecosystem/grpc-gateway/v2 v2.31.0 // indirect
+	github.com/hashicorp/go-hclog v1.6.3 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect
 	github.com/philhofer/fwd v1.2.0 // indirect
 	github.com/q-uint/parser v0.3.1 // indirect

@@ -5045,6 +5045,15 @@ type AddSeenOutputBody struct {
 	Kept int64 `json:"kept"`
 }
 
+// AdoptDirectoryOutputBody defines model for AdoptDirectoryOutputBody.
+type AdoptDirectoryOutputBody struct {
+	// Kept Who stay in the draft, and why, a sentence each
+	Kept []string `json:"kept"`
+
+	// People Who were edited in the draft, and are the directory's now; they stay who they are
+	People int64 `json:"people"`
+}
+
 // AdviceOutputBody defines model for AdviceOutputBody.
 type AdviceOutputBody struct {
 	Affected Affected `json:"affected"`
@@ -11318,6 +11327,12 @@ type RemoveDirectoryParams struct {
 	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
 }
 
+// AdoptDirectoryParams defines parameters for AdoptDirectory.
+type AdoptDirectoryParams struct {
+	// Preview Only says what would happen
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // GetDirectoryChangesParams defines parameters for GetDirectoryChanges.
 type GetDirectoryChangesParams struct {
 	// From The number of a state; 0, the state in force
@@ -12906,6 +12921,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
 	AcceptDirectory(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptDirectory Hand people of the draft over to the directory that has people of the same names; for owners
+	//
+	// Corresponds with POST /api/v1/directories/{id}/adopt (the `AdoptDirectory` operationId).
+	AdoptDirectory(ctx context.Context, id openapi_types.UUID, params *AdoptDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDirectoryChanges Who comes, changes and goes between two states
 	//
@@ -16092,6 +16112,21 @@ func (c *Client) AcceptDirectoryWithBody(ctx context.Context, id openapi_types.U
 // Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
 func (c *Client) AcceptDirectory(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptDirectoryRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptDirectory Hand people of the draft over to the directory that has people of the same names; for owners
+//
+// Corresponds with POST /api/v1/directories/{id}/adopt (the `AdoptDirectory` operationId).
+func (c *Client) AdoptDirectory(ctx context.Context, id openapi_types.UUID, params *AdoptDirectoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptDirectoryRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -23964,6 +23999,67 @@ func NewAcceptDirectoryRequestWithBody(server string, id openapi_types.UUID, con
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAdoptDirectoryRequest constructs an http.Request for the AdoptDirectory method
+func NewAdoptDirectoryRequest(server string, id openapi_types.UUID, params *AdoptDirectoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/directories/%s/adopt", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -36313,6 +36409,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/directories/{id}/accept (the `AcceptDirectory` operationId).
 	AcceptDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, body AcceptDirectoryJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDirectoryResponse, error)
 
+	// AdoptDirectoryWithResponse Hand people of the draft over to the directory that has people of the same names; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/directories/{id}/adopt (the `AdoptDirectory` operationId).
+	AdoptDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *AdoptDirectoryParams, reqEditors ...RequestEditorFn) (*AdoptDirectoryResponse, error)
+
 	// GetDirectoryChangesWithResponse Who comes, changes and goes between two states
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -41740,6 +41843,89 @@ func (r AcceptDirectoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AcceptDirectoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdoptDirectoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AdoptDirectoryOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdoptDirectoryResponse) GetJSON200() *AdoptDirectoryOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AdoptDirectoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AdoptDirectoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdoptDirectoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdoptDirectoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdoptDirectoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -59889,6 +60075,19 @@ func (c *ClientWithResponses) AcceptDirectoryWithResponse(ctx context.Context, i
 	return ParseAcceptDirectoryResponse(rsp)
 }
 
+// AdoptDirectoryWithResponse Hand people of the draft over to the directory that has people of the same names; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/directories/{id}/adopt (the `AdoptDirectory` operationId).
+func (c *ClientWithResponses) AdoptDirectoryWithResponse(ctx context.Context, id openapi_types.UUID, params *AdoptDirectoryParams, reqEditors ...RequestEditorFn) (*AdoptDirectoryResponse, error) {
+	rsp, err := c.AdoptDirectory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptDirectoryResponse(rsp)
+}
+
 // GetDirectoryChangesWithResponse Who comes, changes and goes between two states
 //
 // Returns a wrapper object for the known response body format(s).
@@ -66915,6 +67114,74 @@ func ParseAcceptDirectoryResponse(rsp *http.Response) (*AcceptDirectoryResponse,
 			return nil, err
 		}
 		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdoptDirectoryResponse parses an HTTP response from a AdoptDirectoryWithResponse call
+func ParseAdoptDirectoryResponse(rsp *http.Response) (*AdoptDirectoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdoptDirectoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AdoptDirectoryOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

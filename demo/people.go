@@ -99,9 +99,10 @@ func everybody() []somebody {
 }
 
 // PeopleLDIF returns the directory's file (RFC 2849).
-func PeopleLDIF() []byte {
+func PeopleLDIF() []byte { return ldifOf(everybody()) }
+
+func ldifOf(people []somebody) []byte {
 	var b bytes.Buffer
-	people := everybody()
 	fmt.Fprintf(&b, "version: 1\n\ndn: ou=people,%s\nobjectClass: organizationalUnit\nou: people\n", suffix)
 	for _, p := range people {
 		family := p.name[strings.IndexByte(p.name, ' ')+1:]

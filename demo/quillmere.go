@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -91,6 +92,8 @@ type Loading struct {
 	Suspects int       // the number of suspect sites to load; 0 for all 100,000
 	Mails    bool      // the service can send mail: alerts and reports go to somebody
 	Out      io.Writer // for progress
+
+	Directory *DirectoryServer // the stand-in of the hospital's directory; nil for none
 }
 
 // Load loads the demo data into a service that lacks them. After an interrupted Load, the next one loads the rest.
@@ -99,10 +102,13 @@ func Load(ctx context.Context, api *client.ClientWithResponses, l Loading) error
 		return err
 	}
 	if Loaded(l.Dir) {
-		return findPartner(ctx, api, l.Partner)
+		return errors.Join(findPartner(ctx, api, l.Partner), findDirectory(ctx, api, l.Directory))
 	}
 	if err := load(ctx, api, l); err != nil {
 		return err
+	}
+	if err := loadDirectory(ctx, api, l.Directory); err != nil {
+		return fmt.Errorf("the directory: %w", err)
 	}
 	return os.WriteFile(filepath.Join(l.Dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
 }

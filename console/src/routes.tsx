@@ -97,7 +97,10 @@ const peopleRoute = createRoute({
   validateSearch: z.object({
     q: z.coerce.string().optional().catch(undefined),
     group: z.string().optional().catch(undefined),
-    view: z.enum(['people', 'networks', 'machines', 'presences', 'accounts']).optional().catch(undefined),
+    view: z
+      .enum(['people', 'networks', 'machines', 'presences', 'directories', 'accounts'])
+      .optional()
+      .catch(undefined),
     who: z.coerce.string().optional().catch(undefined),
   }),
 })

@@ -95,6 +95,7 @@ const (
 	DirectoryHeld       What = "directory held"
 	DirectoryRefused    What = "directory refused"
 	DirectoryUndone     What = "directory undone"
+	DirectoryAdopted    What = "people handed over" // to a directory
 
 	EnrolmentMade What = "enrolment begun"
 	GateEnrolled  What = "gate enrolled"

@@ -202,6 +202,12 @@ type Taken struct {
 	Differences []Difference // the first of them
 }
 
+// Adopted is what became of handing people over to a directory.
+type Adopted struct {
+	People int      // who were edited in the draft, and are the directory's now
+	Kept   []string // who stay in the draft, and why, a sentence each
+}
+
 // Keep is how many differences of a [Taken] are told.
 const Keep = 200
 
@@ -267,6 +273,10 @@ type Store interface {
 	AcceptDirectory(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Directory, error) // [revision.ErrStale] where another waits
 	RefuseDirectory(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Directory, error)
 	UndoDirectory(ctx context.Context, id uuid.UUID, by access.Actor) (Directory, error)
+
+	// AdoptDirectory hands people over to a directory who are edited in the draft and have the names of its people. They stay who they are, with all that names them. Who would be in
+	// fewer groups, in the draft or live, stays in the draft. With preview, nothing is changed.
+	AdoptDirectory(ctx context.Context, id uuid.UUID, preview bool, by access.Actor) (Adopted, error)
 
 	DirectoryStates(ctx context.Context, id uuid.UUID) ([]State, error) // the newest first
 	DirectoryEvents(ctx context.Context, id uuid.UUID) ([]Event, error) // the newest first

@@ -411,3 +411,65 @@ func TestCompare(t *testing.T) {
 		assert.Empty(r, directories.Compare(after, after))
 	})
 }
+
+// People who were edited in the draft are handed over: they stay who they are, in all versions at once, and who would be in fewer groups stays in the draft.
+func TestHandsOver(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	ward := h.Change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Ward", Body: &revision.GroupBody{}}, revision.ObjectChange{Kind: revision.KindGroup, Name: "Choir", Body: &revision.GroupBody{}})
+	people := h.Change(t,
+		revision.ObjectChange{Kind: revision.KindPerson, Name: "kay", Body: &revision.PersonBody{Groups: draft.Refs(ward[0].ID)}},
+		revision.ObjectChange{Kind: revision.KindPerson, Name: "Ola", Body: &revision.PersonBody{Groups: draft.Refs(ward[0].ID, ward[1].ID)}},
+		revision.ObjectChange{Kind: revision.KindPerson, Name: "una", Body: &revision.PersonBody{}})
+	h.publish("by hand")
+	file := said("*nurses", "kay/1: nurses", "ola/2: nurses", "ren/3: nurses")
+	h.take(file)
+	nurses := directories.ID(h.id, revision.KindGroup, "nurses")
+	adopt := func(preview bool) directories.Adopted {
+		done, err := h.Store.AdoptDirectory(t.Context(), h.id, preview, access.Setup)
+		require.NoError(t, err)
+		return done
+	}
+	done := adopt(false)
+	assert.Zero(t, done.People)
+	require.Len(t, done.Kept, 2)
+	assert.Contains(t, done.Kept[1], `kay is in "Ward", and would not be any more`)
+
+	h.Change(t, revision.ObjectChange{Kind: revision.KindGroup, ID: ward[0].ID, Name: "Ward", Body: &revision.GroupBody{Groups: draft.Refs(nurses)}})
+	assert.Zero(t, adopt(true).People, "live does not have it yet")
+	h.publish("the ward holds the directory's nurses")
+	before, err := h.Store.DraftVersion(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 1, adopt(true).People)
+	assert.Contains(t, at(t, h.Store, 0), "kay: Ward", "a preview changes nothing")
+	done = adopt(false)
+	assert.Equal(t, []any{1, 1}, []any{done.People, len(done.Kept)})
+	assert.Contains(t, done.Kept[0], `Ola is in "Choir"`)
+	want := []string{"*Ward: nurses", "Ola: Choir Ward", "kay: nurses", "ren: nurses", "una: "}
+	for _, version := range []int64{0, before.Live.Version} {
+		assert.Equal(t, want, at(t, h.Store, version))
+	}
+	kay, err := h.Store.Object(t.Context(), revision.KindPerson, people[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, h.id, kay.Directory, "the same person, edited elsewhere")
+	now, err := h.Store.DraftVersion(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, before.Draft, now.Draft, "nothing was edited")
+	differ, err := h.Store.Changed(t.Context(), before.Live.Version, 0)
+	require.NoError(t, err)
+	assert.Empty(t, differ)
+
+	// Later readings know the person; an earlier revision brings nobody back.
+	assert.Nil(t, h.take(file).State)
+	h.take(said("*nurses", "kay.reed/1: nurses", "ola/2: nurses", "ren/3: nurses"))
+	kay, err = h.Store.Object(t.Context(), revision.KindPerson, people[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "kay.reed", kay.Name)
+	require.NoError(t, h.Store.Restore(t.Context(), 2, 0, nil, access.Setup))
+	assert.Contains(t, at(t, h.Store, 0), "kay.reed: nurses")
+	assert.NotContains(t, strings.Join(at(t, h.Store, 0), "\n"), "kay:")
+	h.take(said("*nurses", "ola/2: nurses", "ren/3: nurses", "tam/4:"))
+	_, err = h.Store.AcceptDirectory(t.Context(), h.id, 3, access.Setup)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(at(t, h.Store, before.Live.Version), "\n"), "kay", "who leaves keeps no powers, whatever live said")
+}

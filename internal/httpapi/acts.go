@@ -62,7 +62,7 @@ var operations = map[access.Act][]string{
 	access.Record:          {"addRecorded", "addSeen"},
 	access.EditPacks:       {"createPack", "editPack", "deletePack", "importPack", "pullPack", "acceptPack", "refusePack", "undoPack"},
 	access.TrustKeys:       {"trustKey", "distrustKey"},
-	access.EditDirectories: {"addDirectory", "editDirectory", "removeDirectory", "syncDirectory", "previewDirectory", "importDirectory", "acceptDirectory", "refuseDirectory", "undoDirectory", "makeDirectoryToken", "endDirectoryToken"},
+	access.EditDirectories: {"addDirectory", "editDirectory", "removeDirectory", "syncDirectory", "previewDirectory", "importDirectory", "acceptDirectory", "refuseDirectory", "undoDirectory", "adoptDirectory", "makeDirectoryToken", "endDirectoryToken"},
 	access.Authorities:     {"makeAuthority"},
 	access.Enrol:           {"enrolGate", "retireGate"},
 	access.Obey: {

@@ -206,6 +206,18 @@ type directoryChangesOutput struct {
 	}
 }
 
+type adoptDirectoryInput struct {
+	ByID
+	Preview bool `query:"preview" doc:"Only says what would happen"`
+}
+
+type adoptDirectoryOutput struct {
+	Body struct {
+		People int      `json:"people" doc:"Who were edited in the draft, and are the directory's now; they stay who they are"`
+		Kept   []string `json:"kept" doc:"Who stay in the draft, and why, a sentence each"`
+	}
+}
+
 type directoryTokenOutput struct {
 	Body struct {
 		Token string `json:"token" doc:"Shown this once. The one before is no good any more"`
@@ -287,6 +299,19 @@ func (s *server) registerDirectories(api huma.API) {
 				s.Checks.Prepare(ctx)
 			}
 			return s.directoryAnswer(ctx, d, err)
+		})
+	huma.Register(api, operation("adoptDirectory", http.MethodPost, "/directories/{id}/adopt", "Directories", "Hand people of the draft over to the directory that has people of the same names; for owners", 403, 404, 409),
+		func(ctx context.Context, in *adoptDirectoryInput) (*adoptDirectoryOutput, error) {
+			done, err := s.Directories.AdoptDirectory(ctx, in.ID, in.Preview, actor(ctx))
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			if !in.Preview {
+				s.Checks.Prepare(ctx)
+			}
+			out := &adoptDirectoryOutput{}
+			out.Body.People, out.Body.Kept = done.People, append([]string{}, done.Kept...)
+			return out, nil
 		})
 	huma.Register(api, operation("getDirectoryHistory", http.MethodGet, "/directories/{id}/history", "Directories", "What states a directory had, and when they were in force", 404), s.directoryHistory)
 	huma.Register(api, operation("getDirectoryChanges", http.MethodGet, "/directories/{id}/changes", "Directories", "Who comes, changes and goes between two states", 404), s.directoryChanges)

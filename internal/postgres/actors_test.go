@@ -32,7 +32,7 @@ func person(t *testing.T, store *postgres.Store, name string) access.Actor {
 }
 
 // changes holds the names of the methods that change something.
-var changes = regexp.MustCompile(`^(Accept$|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Put|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
+var changes = regexp.MustCompile(`^(Accept$|Adopt|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Put|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
 
 // Every method that changes something takes an actor, and refuses an unknown one: the zero actor, and a removed account.
 func TestActorsAreKnown(t *testing.T) {

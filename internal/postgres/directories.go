@@ -225,6 +225,9 @@ var errPreview = errors.New("bug: a preview was kept")
 func (s *Store) TakeDirectory(ctx context.Context, id uuid.UUID, items []directories.Item, how directories.Taking) (taken directories.Taken, err error) {
 	err = s.as(ctx, how.By, access.EditDirectories, func(tx pgx.Tx) error {
 		before, err := lockDirectory(ctx, tx, id)
+		if err == nil {
+			items, err = asAdopted(ctx, tx, id, items)
+		}
 		if err != nil {
 			return err
 		}

@@ -117,6 +117,11 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return err
 	}
 	defer stopProvider()
+	directory, err := demo.StartDirectory()
+	if err != nil {
+		return err
+	}
+	defer directory.Stop()
 	config.ProviderSecretFile = filepath.Join(dir, "provider-secret")
 	if err := os.WriteFile(config.ProviderSecretFile, []byte(demo.ProviderSecret), 0o600); err != nil {
 		return err
@@ -127,7 +132,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
-	if err := furnish(ctx, s, dir, partner, out); err != nil {
+	if err := furnish(ctx, s, dir, partner, directory, out); err != nil {
 		if ctx.Err() != nil {
 			fmt.Fprintln(out, "\nStopping the service and the database; the next start loads the rest of the demo data…")
 			return nil
@@ -204,7 +209,7 @@ func demoDir() (string, error) {
 
 // furnish adds the demo's accounts, loads the demo data through the API unless they are loaded, and leaves a
 // sign-in for the command line.
-func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
+func furnish(ctx context.Context, s *Service, dir, partner string, directory *demo.DirectoryServer, out io.Writer) error {
 	files := filepath.Join(dir, "files")
 	if !demo.Loaded(files) {
 		a := account.Account{Name: demo.Name, FullName: demo.FullName, Roles: []access.Held{{Role: access.Owner}}}
@@ -232,7 +237,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 		return err
 	}
 	loaded := demo.Loaded(files)
-	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Mails: true, Out: out}); err != nil || loaded {
+	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Directory: directory, Mails: true, Out: out}); err != nil || loaded {
 		return err
 	}
 	// The review speaks of what has been in the draft for longer than the demo has been running.

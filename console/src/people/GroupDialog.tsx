@@ -52,6 +52,10 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
       ready={form.name.trim() !== ''}
       save={submit}
       told={(saved) => `Saved ${saved.name}.`}
+      fixed={
+        group?.directory &&
+        `From the directory ${group.directory.name}, and edited there. Groups of the draft can hold it.`
+      }
       remove={group && { thing: group, by: remove }}
       onClose={onClose}
     >

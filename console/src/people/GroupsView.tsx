@@ -82,7 +82,7 @@ export function GroupsAndPeople() {
           <span className="text-soft">{people.data && formatNumber(people.data.total)}</span>
           {current && (
             <Button look="quiet" onClick={() => setEdited(current)}>
-              {may('putGroup') ? 'Change the group' : 'What it is'}
+              {may('putGroup') && !current.directory ? 'Change the group' : 'What it is'}
             </Button>
           )}
           <span className="grow" />
@@ -112,14 +112,16 @@ export function GroupsAndPeople() {
                 className={`${fieldClass} h-8`}
               >
                 <option value="">choose a group</option>
-                {groups.data?.map((g) => (
-                  <option key={g.id} value={g.id}>
-                    {g.name}
-                  </option>
-                ))}
+                {groups.data
+                  ?.filter((g) => !g.directory)
+                  .map((g) => (
+                    <option key={g.id} value={g.id}>
+                      {g.name}
+                    </option>
+                  ))}
               </select>
             </label>
-            {current && (
+            {current && !current.directory && (
               <Button
                 onClick={() =>
                   afterwards(move.mutateAsync({ people: chosen, outOf: [current.id] }), ({ changed }) => {
@@ -149,11 +151,16 @@ export function GroupsAndPeople() {
             </thead>
             <tbody>
               {people.data?.items.map((p) => (
-                <tr key={p.id} draggable={may('movePeople')} onDragStart={(e) => drag(e, p)} className="hover:bg-wash">
+                <tr
+                  key={p.id}
+                  draggable={may('movePeople') && !p.directory}
+                  onDragStart={(e) => drag(e, p)}
+                  className="hover:bg-wash"
+                >
                   <td className={cellClass}>
                     <input
                       type="checkbox"
-                      hidden={!may('movePeople')}
+                      hidden={!may('movePeople') || p.directory !== undefined}
                       aria-label={`Choose ${p.fullName || p.name}`}
                       checked={chosen.includes(p.id)}
                       onChange={(e) =>
@@ -171,7 +178,10 @@ export function GroupsAndPeople() {
                       {p.fullName || p.name}
                     </button>
                   </td>
-                  <td className={`${cellClass} text-soft`}>{p.name}</td>
+                  <td className={`${cellClass} text-soft`}>
+                    {p.name}
+                    {p.directory && <span className="block text-sm">from {p.directory.name}</span>}
+                  </td>
                   <td className={`${cellClass} text-sm`}>
                     {p.groups.map((g) => g.name).join(', ') || <span className="text-ochre">none</span>}
                   </td>
@@ -201,6 +211,7 @@ function Also({ group: g }: { group: Group }) {
   const also = [...names(g.groups), ...names(g.networks), ...names(g.machines), ...g.ranges]
   return (
     <p className="pb-2 text-sm text-soft">
+      {g.directory && <>From the directory {g.directory.name}, and edited there. </>}
       {g.description} {also.length > 0 && <>Also in it: {also.join(', ')}. </>}
       {g.within.length > 0 && <>Part of {names(g.within).join(', ')}. </>}
       {g.lead && <>Led by {g.lead.name}. </>}
@@ -230,7 +241,7 @@ function GroupRow({ group, current, onOpen, onDropped }: RowProps) {
         aria-current={current}
         onClick={onOpen}
         onDragOver={(e) => {
-          if (e.dataTransfer.types.includes(dragged)) {
+          if (e.dataTransfer.types.includes(dragged) && !group.directory) {
             e.preventDefault()
             setOver(true)
           }
@@ -253,7 +264,9 @@ function GroupRow({ group, current, onOpen, onDropped }: RowProps) {
             ? formatNumber(group.persons)
             : group.networks.length + group.ranges.length > 0
               ? 'by address'
-              : '0'}
+              : group.groups.length > 0
+                ? 'by groups'
+                : '0'}
         </span>
       </button>
     </li>

@@ -1,6 +1,7 @@
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus, Upload } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
+import { DirectoriesView } from '../directories/DirectoriesView'
 import { useMay } from '../may/may'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
@@ -20,6 +21,7 @@ const viewNames = {
   networks: 'Networks',
   machines: 'Machines',
   presences: 'Presences',
+  directories: 'Directories',
   accounts: 'Accounts',
 }
 
@@ -29,6 +31,7 @@ const asks = {
   networks: 'getNetworks',
   machines: 'getMachines',
   presences: 'getPresences',
+  directories: 'getDirectories',
   accounts: 'getAccounts',
 } as const
 
@@ -96,6 +99,7 @@ export function PeoplePage() {
       {view === 'networks' && <NetworksView />}
       {view === 'machines' && <MachinesView />}
       {view === 'presences' && <PresencesView />}
+      {view === 'directories' && <DirectoriesView />}
       {view === 'accounts' && <AccountsView />}
       {open === 'import' && <ImportPeopleDialog onClose={() => setOpen(null)} />}
       {open === 'person' && <PersonDialog onClose={() => setOpen(null)} />}

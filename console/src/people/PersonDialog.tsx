@@ -25,6 +25,7 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
       ready={form.name.trim() !== ''}
       save={() => save.mutateAsync({ ...form, mail: form.mail || undefined, key: person?.key })}
       told={(saved) => `Saved ${saved.fullName || saved.name}.`}
+      fixed={person?.directory && `From the directory ${person.directory.name}, and edited there.`}
       remove={person && { thing: person, by: remove }}
       onClose={onClose}
     >
@@ -46,7 +47,7 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
           <RefPicker
             label="Groups"
             chosen={form.groups}
-            offered={groups.data ?? []}
+            offered={(groups.data ?? []).filter((g) => !g.directory)}
             onChange={(g) => setForm({ ...form, groups: g })}
           />
         </>

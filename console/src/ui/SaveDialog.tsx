@@ -28,6 +28,8 @@ type Props<Saved, T extends Thing> = {
   undo?: (saved: Saved) => Action | undefined
   /** Called after saving; by default, the dialog closes. */
   then?: (saved: Saved) => void
+  /** Why nothing can be changed here, whoever looks at it. */
+  fixed?: string
   /** The object of the dialog, if it can be deleted here. */
   remove?: { thing: T; by: UseMutationResult<unknown, Error, T> }
   onClose: () => void
@@ -39,7 +41,7 @@ type Props<Saved, T extends Thing> = {
 export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
   const { title, description, wide, action, ready, remove, onClose } = props
   const announce = useAnnounce()
-  const may = useMay()(props.does)
+  const may = useMay()(props.does) && props.fixed === undefined
   const save = useMutation({
     // It uses the values that the page showed when the button was pressed: later ones may include the edit, and an undo would restore it.
     mutationFn: (pressed: Props<Saved, T>) => pressed.save(),
@@ -60,6 +62,7 @@ export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
         className="contents"
       >
         <DialogBody>
+          {props.fixed && <p className="border-rule border-l-3 bg-wash px-3 py-2">{props.fixed}</p>}
           <fieldset disabled={!may} className="contents">
             {props.children(wrong)}
           </fieldset>
@@ -69,9 +72,11 @@ export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
         <DialogFoot>
           {remove && may && <DialogDelete thing={remove.thing} remove={remove.by} onDeleted={onClose} />}
           <Button onClick={onClose}>{may ? 'Cancel' : 'Close'}</Button>
-          <Button type="submit" look="main" does={props.does} disabled={!ready || save.isPending}>
-            {action}
-          </Button>
+          {props.fixed === undefined && (
+            <Button type="submit" look="main" does={props.does} disabled={!ready || save.isPending}>
+              {action}
+            </Button>
+          )}
         </DialogFoot>
       </form>
     </Dialog>

@@ -19,7 +19,7 @@ import (
 func Command(a *command.App) *cobra.Command {
 	cmd := command.Noun("directory", "Directories: people and groups that others keep, read from LDAP or a file, or sent by a program",
 		lsCommand(a), showCommand(a), addCommand(a), setCommand(a), syncCommand(a), importCommand(a), changesCommand(a), settleCommand(a, "accept"), settleCommand(a, "refuse"),
-		undoCommand(a), historyCommand(a), tokenCommand(a), removeCommand(a))
+		undoCommand(a), adoptCommand(a), historyCommand(a), tokenCommand(a), removeCommand(a))
 	cmd.Example = `  widelark directory add Staff ldaps://ldap.quillmere.example --base dc=quillmere,dc=example --every 15m
   widelark directory sync Staff --preview
   widelark directory changes Staff
@@ -415,6 +415,43 @@ func undoCommand(a *command.App) *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+func adoptCommand(a *command.App) *cobra.Command {
+	var preview bool
+	cmd := &cobra.Command{
+		Use: "adopt NAME", Short: "Hand people of the draft over to the directory that has people of the same names", Args: command.Exactly("NAME"),
+		Long: "Hand people over who were made or imported by hand and have the names of the directory's people. They stay who they are, with all that names them, and are edited in the directory from " +
+			"then on, at once in the draft and live. Who would be in fewer groups stays in the draft: first have groups of the draft hold the directory's, and publish that.",
+		Example: `  widelark group edit "Ward nurses" --group "Ward nurses (Staff)"
+  widelark publish --note "The ward holds the directory's nurses"
+  widelark directory adopt Staff --preview
+  widelark directory adopt Staff`,
+		RunE: withDirectory(a, func(cmd *cobra.Command, api *client.ClientWithResponses, d client.Directory, _ []string) error {
+			done, err := api.AdoptDirectoryWithResponse(cmd.Context(), d.ID, &client.AdoptDirectoryParams{Preview: &preview})
+			if err != nil {
+				return err
+			}
+			verb := "was handed over"
+			switch {
+			case preview:
+				verb = "would be handed over"
+			case done.JSON200.People != 1:
+				verb = "were handed over"
+			}
+			fmt.Fprintf(a.Out, "%s %s to %q.\n", command.Plural(done.JSON200.People, "person", "people"), verb, d.Name)
+			for i, kept := range done.JSON200.Kept {
+				if i == most {
+					fmt.Fprintf(a.Out, "%d more stay in the draft.\n", len(done.JSON200.Kept)-most)
+					break
+				}
+				fmt.Fprintf(a.Out, "Stays in the draft: %s.\n", kept)
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would happen")
+	return cmd
 }
 
 func historyCommand(a *command.App) *cobra.Command {

@@ -69,6 +69,14 @@ create table directory_objects (
 );
 create index directory_objects_gone on directory_objects (directory_id, gone);
 
+-- People of directories who were edited in the draft before, and are who they were then.
+create table directory_adopted (
+    directory_id uuid not null references directories on delete cascade,
+    object       uuid not null, -- as it would be by its key
+    person       uuid not null,
+    primary key (directory_id, object)
+);
+
 -- What programs have sent by SCIM, as they sent it.
 create table directory_resources (
     directory_id uuid not null references directories on delete cascade,
@@ -93,4 +101,4 @@ alter table draft drop column directories;
 delete from object_refs where object in (select id from objects where directory is not null);
 delete from objects where directory is not null;
 alter table objects drop column directory;
-drop table directory_resources, directory_objects, directory_events, directory_states, directories;
+drop table directory_resources, directory_adopted, directory_objects, directory_events, directory_states, directories;
