@@ -293,6 +293,7 @@ func (e AlertPer) Valid() bool {
 
 // Defines values for AlertWhat.
 const (
+	AlertWhatDirectories  AlertWhat = "directories"
 	AlertWhatExpectations AlertWhat = "expectations"
 	AlertWhatGates        AlertWhat = "gates"
 	AlertWhatPacks        AlertWhat = "packs"
@@ -302,6 +303,8 @@ const (
 // Valid indicates whether the value is a known member of the AlertWhat enum.
 func (e AlertWhat) Valid() bool {
 	switch e {
+	case AlertWhatDirectories:
+		return true
 	case AlertWhatExpectations:
 		return true
 	case AlertWhatGates:
@@ -344,6 +347,7 @@ func (e AlertInputPer) Valid() bool {
 
 // Defines values for AlertInputWhat.
 const (
+	AlertInputWhatDirectories  AlertInputWhat = "directories"
 	AlertInputWhatExpectations AlertInputWhat = "expectations"
 	AlertInputWhatGates        AlertInputWhat = "gates"
 	AlertInputWhatPacks        AlertInputWhat = "packs"
@@ -353,6 +357,8 @@ const (
 // Valid indicates whether the value is a known member of the AlertInputWhat enum.
 func (e AlertInputWhat) Valid() bool {
 	switch e {
+	case AlertInputWhatDirectories:
+		return true
 	case AlertInputWhatExpectations:
 		return true
 	case AlertInputWhatGates:
@@ -5225,7 +5231,7 @@ type Alert struct {
 	// Again Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
 	Again *int64 `json:"again,omitempty"`
 
-	// Days packs: when the last good pull is so long ago; left out, 3
+	// Days packs, directories: when the last good pull or reading is so long ago; left out, 3
 	Days *int64 `json:"days,omitempty"`
 
 	// Deliveries The last ones, the last first
@@ -5283,7 +5289,7 @@ type AlertInput struct {
 	// Again Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240
 	Again *int64 `json:"again,omitempty"`
 
-	// Days packs: when the last good pull is so long ago; left out, 3
+	// Days packs, directories: when the last good pull or reading is so long ago; left out, 3
 	Days *int64 `json:"days,omitempty"`
 
 	// Hook An address (https or http) that it is posted to as JSON, signed
@@ -7654,7 +7660,7 @@ type Group struct {
 	Name     string `json:"name"`
 	Networks []Ref  `json:"networks"`
 
-	// Persons How many persons say that they are in it
+	// Persons How many persons are in it, also through groups that it holds
 	Persons int64 `json:"persons"`
 
 	// Policies That are given to it
@@ -11804,7 +11810,7 @@ type GetPeopleParams struct {
 	// Text Only those with this in their names or address, letter case aside
 	Text *string `form:"text,omitempty" json:"text,omitempty"`
 
-	// Group Only those who say that they are in this group
+	// Group Only those who are in this group, also through groups that it holds
 	Group *openapi_types.UUID `form:"group,omitempty" json:"group,omitempty"`
 
 	// After Only those whose name comes after this one

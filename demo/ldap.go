@@ -140,7 +140,7 @@ func entriesOf(later bool) (entries []*gldap.Entry, err error) {
 	return entries, nil
 }
 
-// loadDirectory has the hospital's directory read. What it says later waits for somebody.
+// loadDirectory has the hospital's directory read, and its groups held by those of the draft. What it says later waits for somebody.
 func loadDirectory(ctx context.Context, api *client.ClientWithResponses, at *DirectoryServer) error {
 	if at == nil {
 		return nil
@@ -155,13 +155,49 @@ func loadDirectory(ctx context.Context, api *client.ClientWithResponses, at *Dir
 	if err != nil {
 		return err
 	}
-	for range 2 {
-		if _, err := api.SyncDirectoryWithResponse(ctx, made.JSON201.ID, nil); err != nil {
+	if _, err := api.SyncDirectoryWithResponse(ctx, made.JSON201.ID, nil); err != nil {
+		return err
+	}
+	found, err := api.GetGroupsWithResponse(ctx, nil)
+	if err != nil {
+		return err
+	}
+	theirs := map[string]client.Ref{}
+	for _, g := range found.JSON200.Items {
+		if g.Directory != nil {
+			theirs[g.Name] = client.Ref{ID: g.ID}
+		}
+	}
+	for _, g := range found.JSON200.Items {
+		ref, ok := theirs[fmt.Sprintf("%s (%s)", g.Name, DirectoryName)]
+		if !ok {
+			continue
+		}
+		tag := fmt.Sprintf(`"%d"`, g.Version)
+		edit := client.GroupInput{Name: g.Name, Description: g.Description, Key: g.Key, Lead: g.Lead, Groups: append(g.Groups, ref), Networks: g.Networks, Machines: g.Machines, Ranges: g.Ranges}
+		if _, err := api.PutGroupWithResponse(ctx, g.ID, &client.PutGroupParams{IfMatch: &tag}, edit); err != nil {
 			return err
 		}
-		at.GoOn()
 	}
 	return nil
+}
+
+// handOver hands the people over to the hospital's directory, once its groups are live, and has it read in its second state, which waits.
+func handOver(ctx context.Context, api *client.ClientWithResponses, at *DirectoryServer) error {
+	if at == nil {
+		return nil
+	}
+	found, err := api.GetDirectoriesWithResponse(ctx)
+	if err != nil || len(found.JSON200.Directories) == 0 {
+		return err
+	}
+	id := found.JSON200.Directories[0].ID
+	if _, err := api.AdoptDirectoryWithResponse(ctx, id, nil); err != nil {
+		return err
+	}
+	at.GoOn()
+	_, err = api.SyncDirectoryWithResponse(ctx, id, nil)
+	return err
 }
 
 // findDirectory tells the service where the hospital's directory is by now.

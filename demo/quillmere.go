@@ -107,7 +107,7 @@ func Load(ctx context.Context, api *client.ClientWithResponses, l Loading) error
 	if err := load(ctx, api, l); err != nil {
 		return err
 	}
-	if err := loadDirectory(ctx, api, l.Directory); err != nil {
+	if err := handOver(ctx, api, l.Directory); err != nil {
 		return fmt.Errorf("the directory: %w", err)
 	}
 	return os.WriteFile(filepath.Join(l.Dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
@@ -170,6 +170,9 @@ func load(ctx context.Context, api *client.ClientWithResponses, loading Loading)
 	named, err := loadPeople(ctx, api)
 	if err != nil {
 		return fmt.Errorf("the people: %w", err)
+	}
+	if err := loadDirectory(ctx, api, loading.Directory); err != nil {
+		return fmt.Errorf("the directory: %w", err)
 	}
 	for name, id := range ids {
 		named["list "+name] = id

@@ -24,6 +24,7 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/delivery"
+	"widelark/internal/directories"
 	"widelark/internal/gate"
 	"widelark/internal/journal/query"
 	"widelark/internal/journal/tally"
@@ -82,6 +83,7 @@ type Watcher struct {
 	Gates gate.Reports
 	Packs interface {
 		Packs(ctx context.Context) ([]catalogue.Pack, error)
+		Directories(ctx context.Context) ([]directories.Directory, error)
 	}
 	Versions interface {
 		DraftVersion(ctx context.Context) (revision.Now, error)
@@ -215,6 +217,8 @@ func (w *Watcher) find(ctx context.Context, item watch.Item, b *watch.AlertBody,
 		return w.gates(ctx, b)
 	case watch.Packs:
 		return w.packs(ctx, b, now)
+	case watch.Directories:
+		return w.directories(ctx, b, now)
 	case watch.Expectations:
 		return w.expectations(ctx)
 	}
@@ -331,6 +335,27 @@ func (w *Watcher) packs(ctx context.Context, b *watch.AlertBody, now time.Time) 
 		}
 		if p.Waiting != nil {
 			found = append(found, Found{Subject: p.Name + ": waiting", Said: fmt.Sprintf("An update of the pack %s waits for somebody to accept it.", p.Name)})
+		}
+	}
+	return found, nil
+}
+
+func (w *Watcher) directories(ctx context.Context, b *watch.AlertBody, now time.Time) ([]Found, error) {
+	all, err := w.Packs.Directories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var found []Found
+	for _, d := range all {
+		switch {
+		case d.Paused || d.URL == "" && d.SyncedAt == nil:
+		case d.SyncedAt == nil:
+			found = append(found, Found{Subject: d.Name, Said: fmt.Sprintf("The directory %s has never been read: %s", d.Name, cmp.Or(d.Told, "it was not tried yet."))})
+		case now.Sub(*d.SyncedAt) > time.Duration(b.Days)*24*time.Hour && (d.URL != "" || d.Kind == directories.SCIM):
+			found = append(found, Found{Subject: d.Name, Said: fmt.Sprintf("The directory %s was last read on %s: longer ago than %s. %s", d.Name, d.SyncedAt.In(w.Zone).Format("2 January 2006"), counted(int64(b.Days), "day", "days"), d.Told)})
+		}
+		if d.Waiting != nil {
+			found = append(found, Found{Subject: d.Name + ": waiting", Said: fmt.Sprintf("A change of the directory %s waits for somebody to accept it: %s.", d.Name, strings.Join(d.Why, "; "))})
 		}
 	}
 	return found, nil

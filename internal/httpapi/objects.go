@@ -27,7 +27,7 @@ type Person struct {
 type Group struct {
 	revision.Meta
 	revision.GroupBody
-	Persons  int   `json:"persons" doc:"How many persons say that they are in it"`
+	Persons  int   `json:"persons" doc:"How many persons are in it, also through groups that it holds"`
 	Policies []Ref `json:"policies" doc:"That are given to it"`
 	Within   []Ref `json:"within" doc:"Groups that it is a part of"`
 

@@ -62,7 +62,7 @@ var groupKind = objects[Group, GroupInput]{
 
 type peopleInput struct {
 	Text  string    `query:"text" maxLength:"200" doc:"Only those with this in their names or address, letter case aside"`
-	Group uuid.UUID `query:"group" format:"uuid" doc:"Only those who say that they are in this group"`
+	Group uuid.UUID `query:"group" format:"uuid" doc:"Only those who are in this group, also through groups that it holds"`
 	After string    `query:"after" maxLength:"80" doc:"Only those whose name comes after this one"`
 	Limit int       `query:"limit" minimum:"1" maximum:"5000" default:"200"`
 }
@@ -182,6 +182,10 @@ func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	held, err := s.held(ctx, in.Group)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
 	text := strings.ToLower(in.Text)
 	out := &objectsOutput[Person]{}
 	var page []revision.Object
@@ -195,7 +199,7 @@ func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput
 		}
 		inGroup := in.Group == uuid.Nil
 		for _, g := range body.Groups {
-			inGroup = inGroup || g.ID == in.Group
+			inGroup = inGroup || held[g.ID]
 		}
 		if !inGroup || !strings.Contains(strings.ToLower(o.Name+"\n"+body.FullName+"\n"+body.Mail), text) {
 			continue
@@ -209,6 +213,33 @@ func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput
 		return nil, s.problem(ctx, err)
 	}
 	return out, nil
+}
+
+// held returns a group and all that it holds, directly or not; none for no group.
+func (s *server) held(ctx context.Context, group uuid.UUID) (map[uuid.UUID]bool, error) {
+	if group == uuid.Nil {
+		return nil, nil
+	}
+	groups, err := known[revision.GroupBody](ctx, s, revision.KindGroup)
+	if err != nil {
+		return nil, err
+	}
+	of := map[uuid.UUID][]Ref{}
+	for _, g := range groups {
+		of[g.ID] = g.Body.Groups
+	}
+	all := map[uuid.UUID]bool{group: true}
+	for todo := []uuid.UUID{group}; len(todo) > 0; {
+		id := todo[len(todo)-1]
+		todo = todo[:len(todo)-1]
+		for _, ref := range of[id] {
+			if !all[ref.ID] {
+				all[ref.ID] = true
+				todo = append(todo, ref.ID)
+			}
+		}
+	}
+	return all, nil
 }
 
 func (s *server) movePeople(ctx context.Context, in *movePeopleInput) (*movedOutput, error) {

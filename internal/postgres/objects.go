@@ -34,8 +34,10 @@ func (s *Store) Object(ctx context.Context, kind revision.Kind, id uuid.UUID) (r
 
 // Members implements [revision.ObjectStore].
 func (s *Store) Members(ctx context.Context) (map[uuid.UUID]int, error) {
-	rows, err := s.pool.Query(ctx, `select r.target, count(*) from object_refs r join objects o on o.id = r.object and o.gone is null
-		where o.kind = 'person' and r.kind = 'group' group by 1`)
+	rows, err := s.pool.Query(ctx, `with recursive of_groups as (select r.object, r.target from object_refs r join objects o on o.id = r.object and o.gone is null and o.kind = 'group' where r.kind = 'group'),
+		holds as (select id as holder, id as held from objects where kind = 'group' and gone is null union select h.holder, g.target from holds h join of_groups g on g.object = h.held)
+		select h.holder, count(distinct r.object) from holds h join object_refs r on r.target = h.held and r.kind = 'group'
+		join objects o on o.id = r.object and o.gone is null and o.kind = 'person' group by 1`)
 	if err != nil {
 		return nil, ours(err)
 	}

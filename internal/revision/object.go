@@ -111,7 +111,7 @@ type ObjectStore interface {
 	// Change makes changes, all or none, as one edit. The objects come back in the order of the changes; those that are gone are empty.
 	Change(ctx context.Context, changes []ObjectChange, by access.Actor) ([]Object, error)
 
-	Members(ctx context.Context) (map[uuid.UUID]int, error)                   // how many persons say that they are in each group
+	Members(ctx context.Context) (map[uuid.UUID]int, error)                   // how many persons are in each group, directly or through groups that it holds
 	Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) // of objects of all kinds, also of those that are gone
 	Uses(ctx context.Context, kind Kind, id uuid.UUID) ([]ObjectUse, error)   // what refers to it
 }

@@ -158,17 +158,18 @@ const (
 	Requests     What = "requests"     // more requests than usual that a search finds
 	Gates        What = "gates"        // a gate that is silent, behind, loses records or has a wrong clock
 	Packs        What = "packs"        // a pack that is too old, or could not be pulled
+	Directories  What = "directories"  // a directory that is too old, or could not be read
 	Expectations What = "expectations" // one that fails on what is live
 )
 
 // AlertBody says when somebody is told of something.
 type AlertBody struct {
-	What    What   `json:"what" enum:"requests,gates,packs,expectations"`
+	What    What   `json:"what" enum:"requests,gates,packs,directories,expectations"`
 	Query   string `json:"query,omitempty" maxLength:"4000" doc:"requests: those that count; it says nothing of the time"`
 	More    int64  `json:"more,omitempty" minimum:"0" doc:"requests: when there are more than so many"`
 	Minutes int    `json:"minutes,omitempty" minimum:"1" maximum:"1440" doc:"requests: in so many minutes (left out, 10). gates: when a gate has been silent for so long, or has run something older for so long (left out, 5)"`
 	Per     string `json:"per,omitempty" enum:"person,site,gate,group,network" doc:"requests: counted for each of them; left out, all together"`
-	Days    int    `json:"days,omitempty" minimum:"1" maximum:"400" doc:"packs: when the last good pull is so long ago; left out, 3"`
+	Days    int    `json:"days,omitempty" minimum:"1" maximum:"400" doc:"packs, directories: when the last good pull or reading is so long ago; left out, 3"`
 	Again   int    `json:"again,omitempty" minimum:"5" maximum:"10080" doc:"Told again after so many minutes where it goes on and nobody has acknowledged it; left out, 240"`
 	Quiet   *Quiet `json:"quiet,omitempty" doc:"When nobody is told; what happens then is told together when it is over"`
 	Off     bool   `json:"off,omitempty"`
@@ -205,7 +206,7 @@ func (b *AlertBody) Check() error {
 	case b.What == Gates:
 		b.Minutes = 5
 	}
-	if b.What == Packs && b.Days == 0 {
+	if (b.What == Packs || b.What == Directories) && b.Days == 0 {
 		b.Days = 3
 	}
 	if b.Again == 0 {

@@ -9,6 +9,7 @@ const whats: [What, string][] = [
   ['requests', 'Requests that a search finds'],
   ['gates', 'Gates'],
   ['packs', 'Packs'],
+  ['directories', 'Directories'],
   ['expectations', 'Expectations on what is live'],
 ]
 
@@ -39,7 +40,7 @@ export function AlertDialog({ alert, onClose }: { alert?: Alert; onClose: () => 
     more: requests ? Number(more) : undefined,
     minutes: requests || what === 'gates' ? Number(minutes) : undefined,
     per: requests && per ? (per as AlertInput['per']) : undefined,
-    days: what === 'packs' ? Number(days) : undefined,
+    days: what === 'packs' || what === 'directories' ? Number(days) : undefined,
     again: Number(again),
     quiet: quiet ? { from, until } : undefined,
     to: to
@@ -129,7 +130,7 @@ export function AlertDialog({ alert, onClose }: { alert?: Alert; onClose: () => 
                 error={wrong('minutes')}
               />
             )}
-            {what === 'packs' && (
+            {(what === 'packs' || what === 'directories') && (
               <TextField
                 label="Older than days"
                 type="number"

@@ -8,6 +8,8 @@ export function alertText(a: Pick<Alert, 'what' | 'query' | 'more' | 'minutes' |
       return `A gate has been silent or behind for ${count(a.minutes ?? 5, 'minute', 'minutes')}, drops records, or has a wrong clock.`
     case 'packs':
       return `A pack is older than ${count(a.days ?? 3, 'day', 'days')}, or an update waits.`
+    case 'directories':
+      return `A directory was last read longer than ${count(a.days ?? 3, 'day', 'days')} ago, or a change of one waits.`
     case 'expectations':
       return 'An expectation fails on what is live.'
     default:

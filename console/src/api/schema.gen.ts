@@ -3913,7 +3913,7 @@ export interface components {
             again?: number;
             /**
              * Format: int64
-             * @description packs: when the last good pull is so long ago; left out, 3
+             * @description packs, directories: when the last good pull or reading is so long ago; left out, 3
              */
             days?: number;
             /** @description The last ones, the last first */
@@ -3962,7 +3962,7 @@ export interface components {
             /** Format: int64 */
             version: number;
             /** @enum {string} */
-            what: "requests" | "gates" | "packs" | "expectations";
+            what: "requests" | "gates" | "packs" | "directories" | "expectations";
         };
         AlertInput: {
             /**
@@ -3972,7 +3972,7 @@ export interface components {
             again?: number;
             /**
              * Format: int64
-             * @description packs: when the last good pull is so long ago; left out, 3
+             * @description packs, directories: when the last good pull or reading is so long ago; left out, 3
              */
             days?: number;
             /** @description An address (https or http) that it is posted to as JSON, signed */
@@ -4003,7 +4003,7 @@ export interface components {
             /** @description Addresses that it is mailed to */
             to?: string[];
             /** @enum {string} */
-            what: "requests" | "gates" | "packs" | "expectations";
+            what: "requests" | "gates" | "packs" | "directories" | "expectations";
         };
         AnsweredOutputBody: {
             /** @description In the order of the requests */
@@ -6079,7 +6079,7 @@ export interface components {
             networks: components["schemas"]["Ref"][];
             /**
              * Format: int64
-             * @description How many persons say that they are in it
+             * @description How many persons are in it, also through groups that it holds
              */
             persons: number;
             /** @description That are given to it */
@@ -20381,7 +20381,7 @@ export interface operations {
             query?: {
                 /** @description Only those with this in their names or address, letter case aside */
                 text?: string;
-                /** @description Only those who say that they are in this group */
+                /** @description Only those who are in this group, also through groups that it holds */
                 group?: string;
                 /** @description Only those whose name comes after this one */
                 after?: string;

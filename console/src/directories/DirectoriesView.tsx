@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { FileUp, KeyRound, Plus, RefreshCw, Undo2 } from 'lucide-react'
-import { useRef, useState } from 'react'
+import { type ReactNode, useRef, useState } from 'react'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -17,6 +17,7 @@ import {
   type Directory,
   directoriesOptions,
   directoryHistoryOptions,
+  useAdoptDirectory,
   useDirectoryToken,
   useImportDirectory,
   usePreviewDirectory,
@@ -123,7 +124,7 @@ function OneDirectory({ directory: d, onSettings }: { directory: Directory; onSe
             </p>
           )}
           <p className="text-sm text-soft">
-            {d.told} {d.syncedAt && `Last read ${formatMoment(d.syncedAt)}.`}{' '}
+            {!d.waiting && d.told} {d.syncedAt && `Last read ${formatMoment(d.syncedAt)}.`}{' '}
             {d.nextAt && `Next ${formatMoment(d.nextAt)}.`}
           </p>
         </div>
@@ -191,7 +192,9 @@ function OneDirectory({ directory: d, onSettings }: { directory: Directory; onSe
         title={`${count(d.shadowed.length, 'person is', 'people are')} elsewhere under the same name, and counts there`}
         note="In the draft, in the live revision or in another directory. Once the name is free, the next reading has them."
         all={d.shadowed}
-      />
+      >
+        <HandOver directory={d} />
+      </Sentences>
       <History directory={d} />
       {preview.data && (
         <Dialog
@@ -294,13 +297,18 @@ function Waiting({ directory: d }: { directory: Directory }) {
   )
 }
 
-function Sentences({ title, note, all }: { title: string; note?: string; all: string[] }) {
+type SentencesProps = { title: string; note?: string; all: string[]; children?: ReactNode }
+
+function Sentences({ title, note, all, children }: SentencesProps) {
   const [whole, setWhole] = useState(false)
   if (all.length === 0) return null
   const some = whole ? all : all.slice(0, 5)
   return (
     <section aria-label={title}>
-      <h3 className="font-semibold">{title}</h3>
+      <div className="flex items-start gap-3">
+        <h3 className="grow font-semibold">{title}</h3>
+        {children}
+      </div>
       {note && <p className="text-sm text-soft">{note}</p>}
       <p className="text-sm">
         {some.join(' · ')}
@@ -314,6 +322,52 @@ function Sentences({ title, note, all }: { title: string; note?: string; all: st
         )}
       </p>
     </section>
+  )
+}
+
+/** Hands over who is in the draft under the same name, after a look at who that is. */
+function HandOver({ directory: d }: { directory: Directory }) {
+  const look = useAdoptDirectory(d.id)
+  const adopt = useAdoptDirectory(d.id)
+  const announce = useAnnounce()
+  const people = look.data?.people ?? 0
+  return (
+    <>
+      <Button does="adoptDirectory" disabled={look.isPending} onClick={() => look.mutate({ preview: true })}>
+        Hand them over…
+      </Button>
+      {look.error && <ProblemNotice error={look.error} />}
+      {look.data && (
+        <Dialog
+          open
+          onOpenChange={() => look.reset()}
+          title={`Hand people over to ${d.name}`}
+          description="They stay who they are, with all that names them, and are edited in the directory from then on."
+        >
+          <DialogBody>
+            <p>{count(people, 'person of the draft', 'people of the draft')} can be handed over, at once.</p>
+            <Sentences title={`${formatNumber(look.data.kept.length)} stay in the draft`} all={look.data.kept} />
+            {adopt.error && <ProblemNotice error={adopt.error} />}
+          </DialogBody>
+          <DialogFoot>
+            <Button onClick={() => look.reset()}>Cancel</Button>
+            <Button
+              look="main"
+              does="adoptDirectory"
+              disabled={people === 0 || adopt.isPending}
+              onClick={() =>
+                afterwards(adopt.mutateAsync({ preview: false }), (done) => {
+                  announce(`${count(done.people, 'person is', 'people are')} the directory's now.`)
+                  look.reset()
+                })
+              }
+            >
+              Hand over
+            </Button>
+          </DialogFoot>
+        </Dialog>
+      )}
+    </>
   )
 }
 

@@ -41,12 +41,12 @@ const whats = { came: 'comes', changed: 'changes', went: 'goes' } as const
 function Rows({ changes, total }: { changes: DirectoryChange[]; total: number }) {
   return (
     <>
-      <table className="mt-2 w-full border-collapse text-sm">
+      <table className="mt-2 w-full border-collapse bg-paper text-sm">
         <thead>
           <tr>
             <Head>What</Head>
             <Head>Who</Head>
-            <Head>Otherwise</Head>
+            <Head>What is otherwise</Head>
           </tr>
         </thead>
         <tbody>

@@ -79,5 +79,15 @@ export const useSettleDirectory = (id: string) =>
 export const useUndoDirectory = (id: string) =>
   useDirectoryEdit(() => data(api.POST('/api/v1/directories/{id}/undo', { params: { path: { id } } })))
 
+/** Hands people of the draft over to a directory, or only says what would happen. */
+export const useAdoptDirectory = (id: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ preview }: { preview: boolean }) =>
+      data(api.POST('/api/v1/directories/{id}/adopt', { params: { path: { id }, query: { preview } } })),
+    onSuccess: (_, { preview }) => (preview ? undefined : client.invalidateQueries()),
+  })
+}
+
 export const useDirectoryToken = (id: string) =>
   useDirectoryEdit(() => data(api.POST('/api/v1/directories/{id}/token', { params: { path: { id } } })))

@@ -180,7 +180,7 @@ export function GroupsAndPeople() {
                   </td>
                   <td className={`${cellClass} text-soft`}>
                     {p.name}
-                    {p.directory && <span className="block text-sm">from {p.directory.name}</span>}
+                    {p.directory && <span className="text-sm"> · {p.directory.name}</span>}
                   </td>
                   <td className={`${cellClass} text-sm`}>
                     {p.groups.map((g) => g.name).join(', ') || <span className="text-ochre">none</span>}

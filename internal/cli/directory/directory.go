@@ -138,7 +138,7 @@ func showCommand(a *command.App) *cobra.Command {
 			list("Elsewhere", d.Shadowed) // the name is somebody else's
 			if a.Format == "table" {
 				for _, r := range v.Rows {
-					fmt.Fprintf(a.Out, "%-10s %s\n", r[0], a.Wrapped(r[1], 11))
+					fmt.Fprintf(a.Out, "%-10s %s\n", r[0], strings.TrimLeft(a.Wrapped(r[1], 11), " "))
 				}
 				if len(d.Shadowed) > 0 {
 					fmt.Fprintf(a.Out, "\nWho is elsewhere is in the draft, live or in another directory under the same name, and counts there.\n")

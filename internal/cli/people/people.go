@@ -105,9 +105,9 @@ func personLsCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all, Columns: []string{"Name", "Full name", "Groups", "Mail"}, Empty: "Nobody. `widelark person import FILE` takes people from a directory's file."}
+			v := command.View{Data: all, Columns: []string{"Name", "Full name", "Groups", "Mail", "From"}, Empty: "Nobody. `widelark person import FILE` takes people from a directory's file."}
 			for _, p := range all {
-				v.Rows = append(v.Rows, []string{p.Name, p.FullName, object.NamesOf(p.Groups), command.OrEmpty(p.Mail)})
+				v.Rows = append(v.Rows, []string{p.Name, p.FullName, object.NamesOf(p.Groups), command.OrEmpty(p.Mail), from(p.Directory)})
 			}
 			return a.Show(v)
 		}),
@@ -115,6 +115,14 @@ func personLsCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&group, "group", "", "only those who are in this group")
 	cmd.Flags().IntVar(&most, "limit", 200, "show at most this many")
 	return a.Reads(cmd)
+}
+
+// from returns the name of the directory that a person or group is from; "" for the draft.
+func from(directory *client.Ref) string {
+	if directory == nil {
+		return ""
+	}
+	return command.OrEmpty(directory.Name)
 }
 
 func personSetCommand(a *command.App, edit bool) *cobra.Command {
@@ -288,7 +296,7 @@ func GroupCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all, Columns: []string{"Name", "People", "Also in it", "Policies", "Description"}, Numbers: []int{1}}
+			v := command.View{Data: all, Columns: []string{"Name", "People", "Also in it", "Policies", "From", "Description"}, Numbers: []int{1}}
 			for _, g := range all {
 				also := append([]string{}, g.Ranges...)
 				for _, refs := range [][]client.Ref{g.Groups, g.Networks, g.Machines} {
@@ -296,7 +304,7 @@ func GroupCommand(a *command.App) *cobra.Command {
 						also = append(also, names)
 					}
 				}
-				v.Rows = append(v.Rows, []string{g.Name, fmt.Sprint(g.Persons), strings.Join(also, ", "), object.NamesOf(g.Policies), command.OrEmpty(g.Description)})
+				v.Rows = append(v.Rows, []string{g.Name, fmt.Sprint(g.Persons), strings.Join(also, ", "), object.NamesOf(g.Policies), from(g.Directory), command.OrEmpty(g.Description)})
 			}
 			return a.Show(v)
 		}),

@@ -30,11 +30,11 @@ type alertFlags struct {
 
 func (f *alertFlags) register(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.what, "what", "requests", "requests, gates, packs or expectations")
+	flags.StringVar(&f.what, "what", "requests", "requests, gates, packs, directories or expectations")
 	flags.Int64Var(&f.more, "more", 0, "requests: when there are more than so many")
 	flags.Int64Var(&f.minutes, "minutes", 0, "requests: in so many minutes (default 10); gates: silent or behind for so long (default 5)")
 	flags.StringVar(&f.per, "per", "", "requests: counted for each person, site, gate, group or network")
-	flags.Int64Var(&f.days, "days", 0, "packs: older than so many days (default 3)")
+	flags.Int64Var(&f.days, "days", 0, "packs, directories: older than so many days (default 3)")
 	flags.Int64Var(&f.again, "again", 0, "tell again after so many minutes where it goes on and nobody has acknowledged it (default 240)")
 	flags.StringVar(&f.quiet, "quiet", "", "when nobody is told, as 22:00-06:00; empty: never")
 	flags.StringArrayVar(&f.to, "to", nil, "an address for mail; give it again for more")
@@ -127,6 +127,8 @@ func alertSaid(al *client.Alert) string {
 		return fmt.Sprintf("a gate is silent or behind for %d min, drops records or has a wrong clock", command.Deref(al.Minutes))
 	case "packs":
 		return fmt.Sprintf("a pack is older than %s, or an update waits", command.Plural(command.Deref(al.Days), "day", "days"))
+	case "directories":
+		return fmt.Sprintf("a directory was last read longer than %s ago, or a change of one waits", command.Plural(command.Deref(al.Days), "day", "days"))
 	case "expectations":
 		return "an expectation fails on what is live"
 	}
