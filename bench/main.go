@@ -39,6 +39,7 @@ var goals = []struct {
 	{"Decide", "a whole decision: 200 policies of 20 rules, 2,000 exceptions, 5,000 people", "what is it, and which lists hold it?", 1.3},
 	{"Trace", "a decision with every step told", "a decision", 6},
 	{"Steered", "a decision beside the stints of a month, one of them in force", "a decision without any", 1.5},
+	{"Directory", "a reading of 10,000 people in 500 nested groups, every twentieth otherwise, until it is in force", "asking the LDAP server for them", 5},
 	{"Week", "the verdicts of a week", "a decision", 60},
 	{"Take", "a pack of a million sites, checked, kept and loaded", "COPY of the same rows into a bare table", 8},
 	{"Replay", "200,000 recorded requests under two states", "deciding them once, from memory", 2},

@@ -27,8 +27,12 @@ const (
 // joiners are in the second state of the hospital's directory, and leavers are not.
 var (
 	joiners = []somebody{
-		{"ennis.thrift", "Ennis Thrift", []string{"Ward nurses"}}, {"maren.usk", "Maren Usk", []string{"Ward nurses", "Night ward"}}, {"toby.ormsby", "Toby Ormsby", []string{"Doctors"}},
-		{"hedda.plover", "Hedda Plover", []string{"Trainees"}}, {"cato.linden", "Cato Linden", []string{"Trainees"}}, {"orla.wharram", "Orla Wharram", []string{"Front desk"}},
+		{"ennis.thrift", "Ennis Thrift", []string{"Ward nurses"}},
+		{"maren.usk", "Maren Usk", []string{"Ward nurses", "Night ward"}},
+		{"toby.ormsby", "Toby Ormsby", []string{"Doctors"}},
+		{"hedda.plover", "Hedda Plover", []string{"Trainees"}},
+		{"cato.linden", "Cato Linden", []string{"Trainees"}},
+		{"orla.wharram", "Orla Wharram", []string{"Front desk"}},
 	}
 	leavers = []string{"rae.scar", "hal.birch", "wren.tolland"}
 	married = map[string]somebody{"noor.hale": {uid: "noor.garth", name: "Noor Garth"}}

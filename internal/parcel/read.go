@@ -26,7 +26,7 @@ var _ revision.DraftReader = (*Edition)(nil)
 
 // Draft implements [revision.DraftReader].
 func (e *Edition) Draft(context.Context) (revision.Draft, error) {
-	d := revision.Draft{Version: e.Version, Classified: e.Classified, Catalogue: e.Manifest.Catalogue, Directories: e.Manifest.Directories}
+	d := revision.Draft{Version: e.Version, Classified: e.Classified, Catalogue: e.Manifest.Catalogue, Directories: e.Directories}
 	for _, l := range e.Lists {
 		d.Lists = append(d.Lists, revision.DraftList{ID: l.ID, Name: l.Name, Version: l.Version, EntryCount: l.Count})
 	}

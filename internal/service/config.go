@@ -55,7 +55,7 @@ type Config struct {
 	// its own machine (localhost, 127.0.0.1, ::1), and the address that it listens on, where that is one.
 	Names []string `koanf:"names"`
 
-	// SourceRanges are ranges inside the organisation's network from which lists and packs may be fetched, as 10.40.0.0/16. Defaults to
+	// SourceRanges are ranges inside the organisation's network from which lists, packs and directories may be read, as 10.40.0.0/16. Defaults to
 	// none: only public addresses are connected to.
 	SourceRanges []string `koanf:"source-ranges"`
 
@@ -249,7 +249,7 @@ func flags(set *pflag.FlagSet) {
 	set.String("time-zone", "UTC", "the organisation's time zone, as Europe/London (also WIDELARKD_TIME_ZONE)")
 	set.Bool("secure-cookies", false, "for services that people reach over TLS (also WIDELARKD_SECURE_COOKIES)")
 	set.StringSlice("names", nil, "the names that people reach the service by, with commas between them; others are refused (default those of this machine; also WIDELARKD_NAMES)")
-	set.StringSlice("source-ranges", nil, "ranges inside your network that lists and packs may be fetched from, as 10.40.0.0/16 (also WIDELARKD_SOURCE_RANGES)")
+	set.StringSlice("source-ranges", nil, "ranges inside your network that lists, packs and directories may be read from, as 10.40.0.0/16 (also WIDELARKD_SOURCE_RANGES)")
 	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
 	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the keys of the gates' authority and of what gates elsewhere run (also WIDELARKD_SECRET_FILE)")

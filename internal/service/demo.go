@@ -309,6 +309,7 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             bin/widelark lookup marrow-trust.test/breast/screening
             bin/widelark journal search 'verdict:block since:2h'
             bin/widelark list import "Blocked on request" %s --preview
+            bin/widelark directory changes Staff     # six have joined, three have left, one has married
 
   Proxy     every site of the demo answers behind the gate, and says what it is; sign in as
             anybody of the hospital, with the same password:

@@ -56,7 +56,7 @@ func lsCommand(a *command.App) *cobra.Command {
 				Empty: "There are no directories. `widelark directory add NAME ldaps://SERVER --base DN` has people and groups read from one.",
 			}
 			for _, d := range found.JSON200.Directories {
-				row := []string{d.Name, string(d.Kind), "–", "–", "when sent", string(command.OrEmpty(d.Result)), d.Told}
+				row := []string{d.Name, string(d.Kind), "–", "–", "when sent", command.OrEmpty(d.Result), d.Told}
 				if s := d.InForce; s != nil {
 					row[2], row[3] = command.Grouped(s.People), command.Grouped(s.Groups)
 				}

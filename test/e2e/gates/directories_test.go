@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -263,7 +262,9 @@ func TestSCIM(t *testing.T) {
 		status, _ = scim("DELETE", "/Users/"+ids[name], nil)
 		assert.Equal(t, 204, status)
 	}
-	require.Eventually(t, func() bool { return strings.Contains(run("directory", "show", "Agency"), "because 2 of 2 people would go") }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("directory", "show", "Agency"), "because 2 of 2 people would go")
+	}, testkit.Patience, testkit.Look)
 	people("corin,", "tam.marsh,")
 	run("directory", "token", "Agency", "--end")
 	status, _ = scim("GET", "/Users", nil)
@@ -282,6 +283,10 @@ func TestDirectoryFiles(t *testing.T) {
 	assert.Contains(t, run("directory", "import", "Students", house.File(t, "students.csv", []byte(married))), "0 came, 1 changed, 0 went.")
 	ran := s.Run(t, "", "directory", "import", "Students", house.File(t, "one.csv", []byte(strings.SplitAfter(married, "s-1\n")[0])))
 	assert.Contains(t, ran.Out, "1 of 2 people would go, more than 10 per cent")
+	run("alert", "new", "Directories", "--what", "directories", "--days", "2")
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("alert", "found"), "A change of the directory Students waits for somebody to accept it: 1 of 2 people would go")
+	}, testkit.Patience, testkit.Look)
 	assert.Contains(t, run("directory", "refuse", "Students"), "The state in force stays")
 	for text, want := range map[string]string{"": "nobody is in it", "name\n\"x": "The file cannot be read: line 2", "dn: uid=a\nuid:< file:///etc/hostname\n": "a value is in another file"} {
 		assert.Contains(t, s.Run(t, "", "directory", "import", "Students", house.File(t, "bad", []byte(text))).Err, want)
@@ -302,5 +307,5 @@ func TestDirectoryFiles(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "directory", "sync", "Inside").Out, "does not fetch from")
 	assert.Contains(t, run("directory", "remove", "Students"), "Removed")
 	assert.NotContains(t, run("person", "ls"), "tarn.ling")
-	assert.Regexp(t, regexp.MustCompile(`(?m)^Inside\s`), run("directory", "ls"))
+	assert.Regexp(t, `(?m)^Inside\s`, run("directory", "ls"))
 }
