@@ -6158,11 +6158,14 @@ type DirectoryResult string
 // DirectoryChange defines model for DirectoryChange.
 type DirectoryChange struct {
 	// Detail What is otherwise, in a few words
-	Detail string              `json:"detail"`
-	ID     openapi_types.UUID  `json:"id"`
-	Kind   DirectoryChangeKind `json:"kind"`
-	Name   string              `json:"name"`
-	What   DirectoryChangeWhat `json:"what"`
+	Detail   string              `json:"detail"`
+	FullName *string             `json:"fullName,omitempty"`
+	ID       openapi_types.UUID  `json:"id"`
+	Kind     DirectoryChangeKind `json:"kind"`
+
+	// Name With which a person signs in
+	Name string              `json:"name"`
+	What DirectoryChangeWhat `json:"what"`
 }
 
 // DirectoryChangeKind defines model for DirectoryChange.Kind.

@@ -222,6 +222,19 @@ func (it *Item) Canonical() error {
 	return err
 }
 
+// FullName returns what a person is called in full, after the change or before they went; "" for groups.
+func (d *Difference) FullName() (string, error) {
+	of := d.After
+	if of == nil {
+		of = d.Before
+	}
+	body, err := of.decoded()
+	if person, ok := body.(*revision.PersonBody); ok && err == nil {
+		return person.FullName, nil
+	}
+	return "", err
+}
+
 // Moved returns the groups that a person came into or left, or that a group holds now or no more.
 func (d *Difference) Moved() (came, left []uuid.UUID, err error) {
 	var before, after []uuid.UUID

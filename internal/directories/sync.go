@@ -185,6 +185,9 @@ func (s *Syncer) take(ctx context.Context, d Directory, file peoplefile.File, an
 	now := s.Now()
 	d.SyncedAt, d.LeftOut = &now, left
 	d.Result, d.Told = revision.PullUnchanged, "Nothing has changed."
+	if d.Waiting != nil {
+		d.Told = "Nothing has changed since the state that waits."
+	}
 	if st := taken.State; st != nil {
 		d.Result, d.Told = revision.PullChanged, fmt.Sprintf("%d people and %d groups: %d came, %d changed, %d went.", st.People, st.Groups, st.Came, st.Changed, st.Went)
 		if len(taken.Why) > 0 {

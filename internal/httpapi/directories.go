@@ -64,7 +64,8 @@ type DirectoryState struct {
 type DirectoryChange struct {
 	ID     uuid.UUID `json:"id" format:"uuid"`
 	Kind   string    `json:"kind" enum:"person,group"`
-	Name   string    `json:"name"`
+	Name   string    `json:"name" doc:"With which a person signs in"`
+	Full   string    `json:"fullName,omitempty"`
 	What   string    `json:"what" enum:"came,changed,went"`
 	Detail string    `json:"detail" doc:"What is otherwise, in a few words"`
 }
@@ -473,6 +474,10 @@ func (s *server) directoryChangeBodies(ctx context.Context, differ []directories
 		}
 		if one.Before != nil && one.After != nil && one.Before.Name != one.After.Name {
 			told[i].Detail = "was " + one.Before.Name
+		}
+		var err error
+		if told[i].Full, err = one.FullName(); err != nil {
+			return nil, err
 		}
 		came, left, err := one.Moved()
 		if err != nil {

@@ -284,6 +284,7 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	file.PassOver(theirs(people), theirs(groups))
 	plan := file.Make(own(people), own(groups), in.Remove)
 	for i := range plan.Changes {
 		if c := &plan.Changes[i]; !c.Remove {
@@ -307,6 +308,17 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 // own returns what is edited in the draft, without what directories say.
 func own[B any](all []peoplefile.Known[B]) []peoplefile.Known[B] {
 	return slices.DeleteFunc(all, func(k peoplefile.Known[B]) bool { return k.Directory != uuid.Nil })
+}
+
+// theirs returns the names, in lower case, of what directories say.
+func theirs[B any](all []peoplefile.Known[B]) map[string]bool {
+	names := map[string]bool{}
+	for _, k := range all {
+		if k.Directory != uuid.Nil {
+			names[strings.ToLower(k.Name)] = true
+		}
+	}
+	return names
 }
 
 // known returns the objects of a kind with their decoded bodies.

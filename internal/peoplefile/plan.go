@@ -26,6 +26,29 @@ type Plan struct {
 	Missing   []string // imported before, and no longer in the file
 }
 
+// PassOver leaves out people and groups that directories have already, by their names in lower case, and says so.
+func (f *File) PassOver(people, groups map[string]bool) {
+	f.People = slices.DeleteFunc(f.People, func(p Person) bool {
+		theirs := people[strings.ToLower(p.Name)]
+		if theirs {
+			f.Left = append(f.Left, fmt.Sprintf("%s is from a directory, and is edited there", p.Name))
+		}
+		return theirs
+	})
+	gone := map[string]bool{}
+	f.Groups = slices.DeleteFunc(f.Groups, func(g Group) bool {
+		theirs := groups[strings.ToLower(g.Name)]
+		if theirs {
+			gone[g.Key] = true
+			f.Left = append(f.Left, fmt.Sprintf("the group %s is from a directory, and is edited there", g.Name))
+		}
+		return theirs
+	})
+	for i := range f.People {
+		f.People[i].Groups = slices.DeleteFunc(f.People[i].Groups, func(key string) bool { return gone[key] })
+	}
+}
+
 // Make returns the changes that bring people and groups up to date with a file. It recognises those that were imported before by the key, and
 // otherwise by the name; ids stay. Groups that the file does not mention keep their members. With remove, those that are missing are removed.
 func (f File) Make(people []Known[revision.PersonBody], groups []Known[revision.GroupBody], remove bool) Plan {

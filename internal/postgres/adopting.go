@@ -109,6 +109,9 @@ func (s *Store) AdoptDirectory(ctx context.Context, id uuid.UUID, preview bool, 
 	return done, err
 }
 
+// errPreview ends a transaction of which nothing is to be kept.
+var errPreview = errors.New("bug: a preview was kept")
+
 // handOver makes people of the draft those of a directory, in all states of it. What the draft says of them holds in no version any more, so that no revision brings it back.
 func handOver(ctx context.Context, tx pgx.Tx, id uuid.UUID, from, to []uuid.UUID) error {
 	for _, sql := range []string{

@@ -218,9 +218,6 @@ func itemsAt(ctx context.Context, q querier, id uuid.UUID, number int64) ([]dire
 	})
 }
 
-// errPreview ends a transaction of which nothing is to be kept.
-var errPreview = errors.New("bug: a preview was kept")
-
 // TakeDirectory implements [directories.Store]. It is one transaction: whatever ends it leaves everything as it was.
 func (s *Store) TakeDirectory(ctx context.Context, id uuid.UUID, items []directories.Item, how directories.Taking) (taken directories.Taken, err error) {
 	err = s.as(ctx, how.By, access.EditDirectories, func(tx pgx.Tx) error {
@@ -232,14 +229,8 @@ func (s *Store) TakeDirectory(ctx context.Context, id uuid.UUID, items []directo
 			return err
 		}
 		taken, err = take(ctx, tx, &before, items, how)
-		if err == nil && how.Preview {
-			err = errPreview
-		}
 		return err
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return taken, err
 }
 
@@ -258,12 +249,12 @@ func take(ctx context.Context, tx pgx.Tx, d *directories.Directory, items []dire
 			return taken, err
 		}
 	}
+	taken.Directory = *d
 	differ := directories.Compare(latest, items)
-	if len(differ) == 0 {
-		if d.InForce != nil && !how.Preview { // somebody may have given a name up meanwhile
+	if len(differ) == 0 && !how.Preview {
+		if d.InForce != nil { // somebody may have given a name up meanwhile
 			err = place(ctx, tx, d, in)
 		}
-		taken.Directory = *d
 		return taken, err
 	}
 	for _, it := range items {
@@ -290,6 +281,12 @@ func take(ctx context.Context, tx pgx.Tx, d *directories.Directory, items []dire
 	}
 	if how.Anyway {
 		taken.Why = nil
+	}
+	if how.Preview {
+		if len(against) > 0 {
+			taken.State = &next
+		}
+		return taken, nil
 	}
 	if err := keepItems(ctx, tx, d.ID, next.Number, differ); err != nil {
 		return taken, err

@@ -24,7 +24,7 @@ func (s *Store) EraseRecords(ctx context.Context, person uuid.UUID, names bool, 
 	var called string
 	if err := s.as(ctx, by, access.Erase, func(tx pgx.Tx) error {
 		var now bool
-		rows, err := tx.Query(ctx, `select coalesce(nullif(body->>'fullName', ''), name), bool_or(gone is null) over () from objects where kind = 'person' and id = $1 order by since desc limit 1`, person)
+		rows, err := tx.Query(ctx, `select coalesce(nullif(body->>'fullName', ''), name), bool_or(gone is null) over () from objects where kind = 'person' and id = $1 order by gone is null desc, since desc limit 1`, person)
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func (s *Store) Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]strin
 	if len(ids) == 0 {
 		return map[uuid.UUID]string{}, nil
 	}
-	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(nullif(body->>'fullName', ''), name) from objects where id = any($1) order by id, since desc`, ids)
+	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(nullif(body->>'fullName', ''), name) from objects where id = any($1) order by id, gone is null desc, since desc`, ids)
 	return namesByID(rows, err)
 }
 

@@ -193,7 +193,7 @@ func (s *Store) SetDone(ctx context.Context, id, person uuid.UUID, done bool, by
 			return err
 		}
 		var name string
-		if err := tx.QueryRow(ctx, `select name from objects where id = $1 and kind = 'person' order by since desc limit 1`, person).Scan(&name); errors.Is(err, pgx.ErrNoRows) {
+		if err := tx.QueryRow(ctx, `select name from objects where id = $1 and kind = 'person' order by gone is null desc, since desc limit 1`, person).Scan(&name); errors.Is(err, pgx.ErrNoRows) {
 			return &revision.FieldError{Field: "person", Msg: "there is no such person"}
 		} else if err != nil {
 			return err

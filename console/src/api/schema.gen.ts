@@ -4713,10 +4713,12 @@ export interface components {
         DirectoryChange: {
             /** @description What is otherwise, in a few words */
             detail: string;
+            fullName?: string;
             /** Format: uuid */
             id: string;
             /** @enum {string} */
             kind: "person" | "group";
+            /** @description With which a person signs in */
             name: string;
             /** @enum {string} */
             what: "came" | "changed" | "went";

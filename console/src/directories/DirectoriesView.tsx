@@ -113,21 +113,21 @@ function OneDirectory({ directory: d, onSettings }: { directory: Directory; onSe
   const busy = sync.isPending || load.isPending || d.running
   return (
     <section aria-label={d.name} className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-6">
-      <div className="flex flex-wrap items-start gap-2">
-        <div className="min-w-64 grow">
-          <h2 className="font-semibold text-lg">{d.name}</h2>
-          <p className="text-soft">{from(d)}</p>
-          {d.inForce && (
-            <p>
-              In force: {count(d.inForce.people, 'person', 'people')} and {count(d.inForce.groups, 'group', 'groups')}{' '}
-              of {formatMoment(d.inForce.arrivedAt)}.
-            </p>
-          )}
-          <p className="text-sm text-soft">
-            {!d.waiting && d.told} {d.syncedAt && `Last read ${formatMoment(d.syncedAt)}.`}{' '}
-            {d.nextAt && `Next ${formatMoment(d.nextAt)}.`}
+      <div>
+        <h2 className="font-semibold text-lg">{d.name}</h2>
+        <p className="text-soft">{from(d)}</p>
+        {d.inForce && (
+          <p>
+            In force: {count(d.inForce.people, 'person', 'people')} and {count(d.inForce.groups, 'group', 'groups')} of{' '}
+            {formatMoment(d.inForce.arrivedAt)}.
           </p>
-        </div>
+        )}
+        <p className="text-sm text-soft">
+          {!d.waiting && d.told} {d.syncedAt && `Last read ${formatMoment(d.syncedAt)}.`}{' '}
+          {d.nextAt && `Next ${formatMoment(d.nextAt)}.`}
+        </p>
+      </div>
+      <div className="flex flex-wrap gap-2">
         {(d.kind !== 'file' || d.url !== '') && (
           <>
             <Button does="previewDirectory" disabled={busy || preview.isPending} onClick={() => preview.mutate()}>

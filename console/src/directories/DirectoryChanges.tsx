@@ -41,27 +41,29 @@ const whats = { came: 'comes', changed: 'changes', went: 'goes' } as const
 function Rows({ changes, total }: { changes: DirectoryChange[]; total: number }) {
   return (
     <>
-      <table className="mt-2 w-full border-collapse bg-paper text-sm">
-        <thead>
-          <tr>
-            <Head>What</Head>
-            <Head>Who</Head>
-            <Head>What is otherwise</Head>
-          </tr>
-        </thead>
-        <tbody>
-          {changes.map((c) => (
-            <tr key={c.id}>
-              <td className={cellClass}>{whats[c.what]}</td>
-              <td className={cellClass}>
-                {c.kind === 'group' && <span className="text-soft">group </span>}
-                {c.name}
-              </td>
-              <td className={cellClass}>{c.detail}</td>
+      <div className="mt-2 bg-paper px-3">
+        <table className="w-full border-collapse text-sm">
+          <thead>
+            <tr>
+              <Head>What</Head>
+              <Head>Who</Head>
+              <Head>What is otherwise</Head>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {changes.map((c) => (
+              <tr key={c.id}>
+                <td className={cellClass}>{whats[c.what]}</td>
+                <td className={cellClass}>
+                  {c.kind === 'group' && <span className="text-soft">group </span>}
+                  {c.fullName || c.name} {c.fullName && <span className="text-soft">{c.name}</span>}
+                </td>
+                <td className={cellClass}>{c.detail}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
       {total > changes.length && (
         <p className="pt-2 text-sm text-soft">
           The first {formatNumber(changes.length)} of {formatNumber(total)}.

@@ -340,9 +340,9 @@ func importCommand(a *command.App) *cobra.Command {
 }
 
 func changesView(data any, changes []client.DirectoryChange, empty string) command.View {
-	v := command.View{Data: data, Columns: []string{"What", "Kind", "Name", "Otherwise"}, Empty: empty}
+	v := command.View{Data: data, Columns: []string{"What", "Kind", "Name", "Full name", "What is otherwise"}, Empty: empty}
 	for _, c := range changes {
-		v.Rows = append(v.Rows, []string{string(c.What), string(c.Kind), c.Name, c.Detail})
+		v.Rows = append(v.Rows, []string{string(c.What), string(c.Kind), c.Name, command.OrEmpty(c.FullName), c.Detail})
 	}
 	return v
 }

@@ -296,7 +296,7 @@ func GroupCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all, Columns: []string{"Name", "People", "Also in it", "Policies", "From", "Description"}, Numbers: []int{1}}
+			v := command.View{Data: all, Columns: []string{"Name", "People", "Also in it", "Policies", "Description", "From"}, Numbers: []int{1}}
 			for _, g := range all {
 				also := append([]string{}, g.Ranges...)
 				for _, refs := range [][]client.Ref{g.Groups, g.Networks, g.Machines} {
@@ -304,7 +304,7 @@ func GroupCommand(a *command.App) *cobra.Command {
 						also = append(also, names)
 					}
 				}
-				v.Rows = append(v.Rows, []string{g.Name, fmt.Sprint(g.Persons), strings.Join(also, ", "), object.NamesOf(g.Policies), from(g.Directory), command.OrEmpty(g.Description)})
+				v.Rows = append(v.Rows, []string{g.Name, fmt.Sprint(g.Persons), strings.Join(also, ", "), object.NamesOf(g.Policies), command.OrEmpty(g.Description), from(g.Directory)})
 			}
 			return a.Show(v)
 		}),

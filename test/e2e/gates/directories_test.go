@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -302,10 +304,24 @@ func TestDirectoryFiles(t *testing.T) {
 	} {
 		assert.Contains(t, s.Run(t, "", append([]string{"directory", "add"}, args...)...).Err, want, "%v", args)
 	}
+	// Files of the configuration name the directory's groups and have none of its people; what is imported by hand passes them over.
+	run("group", "new", "Ward", "--group", "First year")
+	dir := t.TempDir()
+	run("export", dir)
+	kept, err := os.ReadFile(filepath.Join(dir, "groups.yaml"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), "name: First year")
+	assert.Contains(t, string(kept), "[First year]")
+	assert.NoFileExists(t, filepath.Join(dir, "people.yaml"))
+	assert.Contains(t, run("plan", dir), "There is no difference")
+	by := run("person", "import", house.File(t, "by-hand.csv", []byte("name,groups\nwren,First year\nuna,First year;Choir\n")))
+	assert.Contains(t, by, "wren is from a directory")
+	assert.Contains(t, by, "the group First year is from a directory")
+	assert.Contains(t, run("person", "ls", "-o", "csv"), "una,,Choir,,")
 	// A directory elsewhere in the house is not read unless its administrator says so.
 	run("directory", "add", "Inside", "http://10.1.2.3/people.csv", "--paused")
 	assert.Contains(t, s.Run(t, "", "directory", "sync", "Inside").Out, "does not fetch from")
-	assert.Contains(t, run("directory", "remove", "Students"), "Removed")
+	assert.Contains(t, run("directory", "remove", "Students", "--anyway"), "Removed")
 	assert.NotContains(t, run("person", "ls"), "tarn.ling")
 	assert.Regexp(t, `(?m)^Inside\s`, run("directory", "ls"))
 }
