@@ -235,6 +235,13 @@ type Resource struct {
 	EditedAt time.Time
 }
 
+// ResourceQuery chooses among the resources of a directory. The zero ResourceQuery chooses all.
+type ResourceQuery struct {
+	Kind      ResourceKind // "" for both
+	Attribute string       // that has Value, letter case aside; "" for none
+	Value     string
+}
+
 // MostResources bounds how many people and groups a program may send.
 const MostResources = MaxPeople + MaxGroups
 
@@ -243,7 +250,7 @@ var ErrTaken = errors.New("another user has the name")
 
 // Resources keeps what programs send.
 type Resources interface {
-	Resources(ctx context.Context, directory uuid.UUID) ([]Resource, error)
+	Resources(ctx context.Context, directory uuid.UUID, of ResourceQuery) ([]Resource, error)
 	Resource(ctx context.Context, directory, id uuid.UUID) (Resource, error)
 	AddResource(ctx context.Context, directory uuid.UUID, r Resource, by access.Actor) (Resource, error) // [ErrTaken]
 	ChangeResource(ctx context.Context, directory, id uuid.UUID, change func(was []byte) ([]byte, error), by access.Actor) (Resource, error)

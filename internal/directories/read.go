@@ -54,7 +54,7 @@ func (r *Reader) Read(ctx context.Context, d *Directory) (peoplefile.File, error
 	case File:
 		return r.readFile(ctx, d)
 	}
-	sent, err := r.Resources.Resources(ctx, d.ID)
+	sent, err := r.Resources.Resources(ctx, d.ID, ResourceQuery{})
 	if err != nil {
 		return peoplefile.File{}, err
 	}

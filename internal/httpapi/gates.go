@@ -190,6 +190,10 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	last, err := s.Dispatch.Store.SignedEdition(ctx, 0)
+	if err != nil && !errors.Is(err, revision.ErrNotFound) {
+		return nil, s.problem(ctx, err)
+	}
 	unheard := map[string]gate.Enrolled{}
 	for _, g := range enrolled {
 		unheard[g.Name] = g
@@ -210,7 +214,7 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 			g.State = "silent"
 		case r.Revision == 0:
 			g.State = "without rules"
-		case r.Revision != live || r.Catalogue != 0 && r.Catalogue != current.Catalogue:
+		case r.Revision != live || r.Catalogue != 0 && r.Catalogue != current.Catalogue || r.Elsewhere && r.Edition != 0 && r.Edition < last.Number: // as by what directories say
 			g.State = "behind"
 		case r.Clock.Abs() > gate.MostClock:
 			g.State = "clock is wrong"

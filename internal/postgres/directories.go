@@ -654,8 +654,17 @@ func (s *Store) DirectoryDifferences(ctx context.Context, id uuid.UUID, from, to
 const resourceColumns = `id, kind, body, made_at, edited_at`
 
 // Resources implements [directories.Resources].
-func (s *Store) Resources(ctx context.Context, directory uuid.UUID) ([]directories.Resource, error) {
-	rows, err := s.pool.Query(ctx, `select `+resourceColumns+` from directory_resources where directory_id = $1`, directory)
+func (s *Store) Resources(ctx context.Context, directory uuid.UUID, of directories.ResourceQuery) ([]directories.Resource, error) {
+	sql := `select ` + resourceColumns + ` from directory_resources where directory_id = $1 and ($2 = '' or kind = $2)`
+	args := []any{directory, of.Kind}
+	switch of.Attribute {
+	case "":
+	case "userName": // as its index has it
+		sql, args = sql+` and kind = 'User' and lower(body->>'userName') = lower($3)`, append(args, of.Value)
+	default:
+		sql, args = sql+` and lower(body->>$4::text) = lower($3)`, append(args, of.Value, of.Attribute)
+	}
+	rows, err := s.pool.Query(ctx, sql+` order by made_at, id`, args...)
 	return all(rows, err, pgx.RowToStructByPos[directories.Resource])
 }
 

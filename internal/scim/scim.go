@@ -13,15 +13,14 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/elimity-com/scim"
 	scimerrors "github.com/elimity-com/scim/errors"
 	"github.com/elimity-com/scim/optional"
 	"github.com/elimity-com/scim/schema"
 	"github.com/google/uuid"
+	parser "github.com/scim2/filter-parser/v2"
 
 	"widelark/internal/access"
 	"widelark/internal/directories"
@@ -208,18 +207,12 @@ func (h *resources) Get(r *http.Request, id string) (scim.Resource, error) {
 
 // GetAll implements [scim.ResourceHandler].
 func (h *resources) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
-	all, err := h.Store.Resources(r.Context(), h.directory(r))
+	all, err := h.Store.Resources(r.Context(), h.directory(r), h.asked(params))
 	if err != nil {
 		return scim.Page{}, h.told(r, err)
 	}
 	page := scim.Page{Resources: []scim.Resource{}}
-	slices.SortFunc(all, func(a, b directories.Resource) int {
-		return slices.Compare(append(a.MadeAt.AppendFormat(nil, time.RFC3339Nano), a.ID[:]...), append(b.MadeAt.AppendFormat(nil, time.RFC3339Nano), b.ID[:]...))
-	})
 	for _, kept := range all {
-		if kept.Kind != h.kind {
-			continue
-		}
 		one, err := resource(kept)
 		if err != nil {
 			return page, h.told(r, err)
@@ -238,6 +231,22 @@ func (h *resources) GetAll(r *http.Request, params scim.ListRequestParams) (scim
 		}
 	}
 	return page, nil
+}
+
+// asked returns what the store can look up of a filter: clients ask for one user by the name before they send it.
+func (h *resources) asked(params scim.ListRequestParams) directories.ResourceQuery {
+	of := directories.ResourceQuery{Kind: h.kind}
+	if params.FilterValidator == nil {
+		return of
+	}
+	if e, ok := params.FilterValidator.GetFilter().(*parser.AttributeExpression); ok && e.Operator == parser.EQ && e.AttributePath.SubAttribute == nil {
+		for _, name := range []string{"userName", "displayName", "externalId"} {
+			if value, text := e.CompareValue.(string); text && strings.EqualFold(e.AttributePath.AttributeName, name) {
+				of.Attribute, of.Value = name, value
+			}
+		}
+	}
+	return of
 }
 
 // Replace implements [scim.ResourceHandler].

@@ -35,6 +35,18 @@ func TestAuditIsVerified(t *testing.T) {
 		_, err := conn.Exec(t.Context(), sql)
 		require.NoError(t, err)
 	}
+	// What a service that was killed had begun, the database may still carry out.
+	killed := func(services ...*testkit.Service) {
+		t.Helper()
+		for _, one := range services {
+			one.Kill()
+		}
+		require.Eventually(t, func() bool {
+			var left int
+			require.NoError(t, conn.QueryRow(t.Context(), `select count(*) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid() and backend_type = 'client backend'`).Scan(&left))
+			return left == 0
+		}, testkit.Patience, testkit.Look)
+	}
 	sealed := func() {
 		t.Helper()
 		require.Eventually(t, func() bool {
@@ -54,8 +66,7 @@ func TestAuditIsVerified(t *testing.T) {
 
 	_, err = conn.Exec(t.Context(), `update audit set by = 'somebody' where id = 3`)
 	require.Error(t, err, "the database itself refuses")
-	s.Kill()
-	other.Kill()
+	killed(s, other)
 	exec(`alter table audit disable trigger all; alter table audit_chain disable trigger all`)
 	for what, one := range map[string]struct{ does, undoes, says string }{
 		"changed": {`create table kept as select * from audit where name = 'Video'; update audit set name = 'Harmless' where name = 'Video'`, `update audit a set name = k.name from kept k where k.id = a.id; drop table kept`, "not as it was written"},
@@ -72,14 +83,14 @@ func TestAuditIsVerified(t *testing.T) {
 		ran := s.Run(t, "", "audit", "verify")
 		assert.Equal(t, 1, ran.Code, what)
 		assert.Contains(t, ran.Out, one.says, what)
-		s.Kill()
+		killed(s)
 		exec(one.undoes)
 	}
 	// The end taken off, log and seals alike, is known to whoever kept a head.
 	s.Start(t)
 	sealed()
 	head = strings.TrimSpace(regexp.MustCompile(`\d+\.[0-9a-f]{64}`).FindString(s.Run(t, "", "audit", "verify").Done(t)))
-	s.Kill()
+	killed(s)
 	exec(`delete from audit where id = (select max(event) from audit_chain); delete from audit_chain where n = (select max(n) from audit_chain)`)
 	s.Start(t)
 	ran := s.Run(t, "", "audit", "verify", "--head", head)
