@@ -426,11 +426,17 @@ func (b *Page) Quiet() {
 	assert.Empty(b.T, strings.Join(b.console, "\n"))
 }
 
-// Forget drops what the page wrote so far.
+// Forget drops what the page wrote of a failure that was expected. The browser tells of it a moment after the page shows it, so Forget waits for that, for some seconds at most.
 func (b *Page) Forget() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.console = nil
+	for end := time.Now().Add(3 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		b.mu.Lock()
+		if len(b.console) > 0 || time.Now().After(end) {
+			b.console = nil
+			b.mu.Unlock()
+			return
+		}
+		b.mu.Unlock()
+	}
 }
 
 // SignedIn opens a page of a service, signed in.
