@@ -181,6 +181,7 @@ type Draft struct {
 	Together    []Companion     // hosts that were asked for together
 	Named       map[string]bool // ids that something beside rules names: categories of our own, expectations
 	Aside       []Aside         // what is kept and cannot be read
+	Gone        []Gone          // references to people and groups that are gone from their directory
 	Unmet       []Unmet         // what no recorded request met
 	Now         time.Time
 }
@@ -198,6 +199,13 @@ type Aside struct {
 	At      Place
 	Text    string // as it is kept; "" where it is the whole object
 	Problem string
+}
+
+// Gone is a reference to a person or a group that is not there any more.
+type Gone struct {
+	At     Place
+	Does   string // what the object does to them, as "holds" or "is for"
+	Person bool
 }
 
 // reviewer is a review on its way.
@@ -251,37 +259,21 @@ func first(a, b bool) int {
 
 // nowhere adds findings for what names people or groups that are gone: directories let them go without asking the draft, and what names them holds for nobody there.
 func (r *reviewer) nowhere() {
-	d := r.config.Directory
-	gone := func(ids []string, number func(string) int32) (n int) {
-		for _, id := range ids {
-			if number(id) < 0 {
+	for i, one := range r.Gone {
+		if slices.Contains(r.Gone[:i], one) { // told with the first
+			continue
+		}
+		n := 0
+		for _, other := range r.Gone {
+			if other == one {
 				n++
 			}
 		}
-		return n
-	}
-	tell := func(at Place, what string, groups, people int) {
-		for _, one := range []struct {
-			n         int
-			one, many string
-		}{{groups, "a group that is gone", "groups that are gone"}, {people, "a person who is gone", "people who are gone"}} {
-			switch {
-			case one.n == 1:
-				r.add(LeadsNowhere, at, one.one, "%s %s from its directory.", what, one.one)
-			case one.n > 1:
-				r.add(LeadsNowhere, at, one.one, "%s %d %s from their directory.", what, one.n, one.many)
-			}
+		what := map[bool]string{false: "a group that is gone", true: "a person who is gone"}[one.Person]
+		if n > 1 {
+			what = fmt.Sprintf(map[bool]string{false: "%d groups that are gone", true: "%d people who are gone"}[one.Person], n)
 		}
-	}
-	for _, g := range d.Groups {
-		tell(object("group", g.ID, g.Name), fmt.Sprintf("The group %q holds", g.Name), gone(g.Groups, d.Group), 0)
-	}
-	for _, p := range r.config.Policies {
-		tell(object("policy", p.ID, p.Name), fmt.Sprintf("The policy %q is for", p.Name), gone(p.Groups, d.Group), 0)
-	}
-	for i := range r.config.Exceptions {
-		e := &r.config.Exceptions[i]
-		tell(object("exception", e.ID, e.Name), fmt.Sprintf("The exception %q is for", e.Name), gone(e.For.Groups, d.Group), gone(e.For.Persons, d.Person))
+		r.add(LeadsNowhere, one.At, fmt.Sprint(one.Does, " ", one.Person), "The %s %q %s %s.", one.At.Kind, one.At.Name, one.Does, what)
 	}
 }
 

@@ -126,15 +126,13 @@ func TestFindings(t *testing.T) {
 		{"a network that nothing names", func(c *policy.Config, _ *Draft) {
 			c.Directory = directory.New(c.Directory.People, c.Directory.Groups, []directory.Network{{ID: "n", Name: "Library"}})
 		}, Unused, `No group and no exception names the network "Library".`, false, ""},
-		{"a group that holds one that is gone", func(c *policy.Config, _ *Draft) {
-			groups := slices.Clone(c.Directory.Groups)
-			groups[0].Groups = []string{"gone", "nobody"}
-			c.Directory = directory.New(c.Directory.People, groups, c.Directory.Networks)
-		}, LeadsNowhere, `holds 2 groups that are gone from their directory.`, false, ""},
-		{"for a group that is gone", func(c *policy.Config, _ *Draft) { c.Policies[1].Groups = append(c.Policies[1].Groups, "gone") }, LeadsNowhere, `The policy "Late" is for a group that is gone from its directory.`, false, ""},
-		{"for a person who is gone", func(c *policy.Config, _ *Draft) {
-			c.Exceptions = []policy.Exception{{ID: "e", Name: "map", Entries: []pattern.Entry{pattern.MustParse("heron.example")}, Then: policy.Allow, For: policy.Whom{Persons: []string{"gone"}}}}
-		}, LeadsNowhere, `The exception "map" is for a person who is gone from its directory.`, false, ""},
+		{"a group that holds two that are gone", func(_ *policy.Config, d *Draft) {
+			at := object("group", "nurses", "Nurses")
+			d.Gone = []Gone{{at, "holds", false}, {at, "is led by", true}, {at, "holds", false}}
+		}, LeadsNowhere, `The group "Nurses" holds 2 groups that are gone.`, false, ""},
+		{"a group without its lead", func(_ *policy.Config, d *Draft) {
+			d.Gone = []Gone{{object("group", "nurses", "Nurses"), "is led by", true}}
+		}, LeadsNowhere, `The group "Nurses" is led by a person who is gone.`, false, ""},
 		{"against the baseline", func(c *policy.Config, _ *Draft) {
 			c.Baseline = &policy.Policy{ID: "base", Name: "Baseline", Otherwise: policy.Allow, Rules: []policy.Rule{rule("never", policy.Block, in("narrow"))}}
 		}, BaselineStands, "cannot loosen it", false, `Switch the rule "narrow" off.`},

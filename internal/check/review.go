@@ -38,6 +38,9 @@ func (d *Checker) review(ctx context.Context, h *edition.State) ([]review.Findin
 			At: review.Place{Kind: string(one.Kind), ID: one.ID.String(), Name: one.Name, Rule: one.Rule}, Text: one.Text, Problem: one.Problem,
 		})
 	}
+	for _, one := range h.Gone() {
+		draft.Gone = append(draft.Gone, review.Gone{At: review.Place{Kind: string(one.Kind), ID: one.ID.String(), Name: one.Name, Rule: -1}, Does: one.Does, Person: one.Person})
+	}
 	var err error
 	if draft.Seen, err = d.Traffic.Recorded(ctx); err != nil {
 		return nil, err

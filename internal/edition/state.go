@@ -103,6 +103,45 @@ func (s *State) Catalogue() int64 { return s.ready.loaded.Version }
 // Asides returns what cannot be read of this version and of the catalogue, and so takes no part in decisions.
 func (s *State) Asides() []revision.Aside { return s.asides }
 
+// Gone is a reference of an object to a person or a group that is not there any more.
+type Gone struct {
+	revision.Meta // of the object
+	Kind          revision.Kind
+	Does          string // what the object does to them, as "holds"
+	Person        bool
+}
+
+// Gone returns the references that lead to nobody: people and groups of directories go without asking what names them.
+func (s *State) Gone() (all []Gone) {
+	for _, kind := range []revision.Kind{revision.KindGroup, revision.KindPolicy, revision.KindException, revision.KindExpectation} {
+		for _, o := range s.roster.of(kind) {
+			visit := func(field string, to revision.Kind, ref *revision.Ref) {
+				_, there := s.roster.objects[ref.ID]
+				_, unread := s.roster.asides.bodies[ref.ID]
+				if there || unread || to != revision.KindPerson && to != revision.KindGroup {
+					return
+				}
+				does := map[revision.Kind]string{revision.KindGroup: "holds", revision.KindPolicy: "is for", revision.KindException: "is for", revision.KindExpectation: "asks as"}[kind]
+				if field == "lead" {
+					does = "is led by"
+				}
+				all = append(all, Gone{o.Meta, kind, does, to == revision.KindPerson})
+			}
+			switch body := o.body.(type) {
+			case revision.GroupBody:
+				body.Refs(visit)
+			case revision.PolicyBody:
+				body.Refs(visit)
+			case revision.ExceptionBody:
+				body.Refs(visit)
+			case revision.ExpectationBody:
+				body.Refs(visit)
+			}
+		}
+	}
+	return all
+}
+
 // Lists returns the lists of this version, by name. The caller must not change them.
 func (s *State) Lists() []revision.DraftList { return s.lists }
 

@@ -126,7 +126,7 @@ func (s *Store) KeepGrant(ctx context.Context, id uuid.UUID, name string, by acc
 		if err := changeObject(ctx, tx, version, change, by.Name(), &made); err != nil {
 			return err
 		}
-		if err := checkRefs(ctx, tx, made.ID, change); err != nil {
+		if err := checkRefs(ctx, tx, made.ID, change, false); err != nil {
 			return err
 		}
 		exception = made.ID

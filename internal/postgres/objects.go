@@ -161,7 +161,7 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 				}
 				continue
 			}
-			if err := checkRefs(ctx, tx, made[i].ID, c); err != nil {
+			if err := checkRefs(ctx, tx, made[i].ID, c, false); err != nil {
 				return inChange(len(changes), c, err)
 			}
 		}
@@ -280,8 +280,8 @@ var tableOf = map[revision.Kind]string{
 // kindsOfTables are the kinds in tableOf, for SQL.
 const kindsOfTables = `('list', 'schedule', 'scorecard', 'category', 'correction')`
 
-// checkRefs records what an object refers to, and refuses references to missing objects.
-func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectChange) (err error) {
+// checkRefs records what an object refers to, and refuses references to missing objects. back: an earlier state of the object comes back, which may name what has left its directory since.
+func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectChange, back bool) (err error) {
 	asked := map[revision.Ref]bool{}
 	c.Body.Refs(func(field string, kind revision.Kind, ref *revision.Ref) {
 		key := revision.Ref{ID: ref.ID, Name: string(kind)}
@@ -290,7 +290,10 @@ func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectCh
 		}
 		asked[key] = true
 		there := `select from objects where id = $1 and kind = $2 and gone is null`
-		if c.Kind == revision.KindPerson {
+		if back {
+			there = `select from objects where id = $1 and kind = $2 and (gone is null or directory is not null) limit 1`
+		}
+		if c.Kind == revision.KindPerson && !back {
 			there += ` and directory is null` // who is in a directory's group, the directory says
 		}
 		if table, ok := tableOf[kind]; ok {

@@ -384,7 +384,7 @@ func restore(ctx context.Context, tx pgx.Tx, version, to int64, only []uuid.UUID
 			}
 		}
 	}
-	return checkWritten(ctx, tx, set, gone)
+	return checkWritten(ctx, tx, set, gone, true)
 }
 
 // writeObjects writes objects of all kinds, and deletes others. [checkWritten] then checks their
@@ -442,8 +442,8 @@ func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, v
 	return nil
 }
 
-// checkWritten records what objects refer to, and refuses references to missing objects and the deletion of objects in use.
-func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) error {
+// checkWritten records what objects refer to, and refuses references to missing objects and the deletion of objects in use. For back, see [checkRefs].
+func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, back bool) error {
 	for _, o := range set {
 		if _, ok := tableOf[o.Kind]; ok {
 			continue
@@ -452,7 +452,7 @@ func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) e
 		if err != nil {
 			return err
 		}
-		if err := checkRefs(ctx, tx, o.ID, revision.ObjectChange{Kind: o.Kind, Body: body}); err != nil {
+		if err := checkRefs(ctx, tx, o.ID, revision.ObjectChange{Kind: o.Kind, Body: body}, back); err != nil {
 			return notAlone(o, err)
 		}
 	}
@@ -527,7 +527,7 @@ func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by acc
 				}
 			}
 		}
-		return checkWritten(ctx, tx, t.Objects, t.Remove)
+		return checkWritten(ctx, tx, t.Objects, t.Remove, false)
 	}))
 }
 

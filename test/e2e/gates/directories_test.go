@@ -130,7 +130,7 @@ func TestLDAPDirectory(t *testing.T) {
 	assert.Equal(t, "the block page", sees(gate), "the state in force stays")
 	assert.Contains(t, run("directory", "accept", "Staff"), "State 4")
 	everywhere("the page", "nobody is in the group any more")
-	assert.Contains(t, run("review"), `The group "Nurses" holds a group that is gone`)
+	assert.Contains(t, run("review"), `The group "Nurses" holds a group that is gone.`)
 	assert.Contains(t, run("who", "Noor Hale"), "Night")
 
 	// Nothing that cannot be read is taken for people who left.
